@@ -25,6 +25,7 @@ from attentive_lens.window.parts.contents import Entry
 from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.results.class_key import ClassKey
+from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.views import VIEWS, views_of
 from attentive_lens.workspace import Workspace
 
@@ -48,7 +49,8 @@ def codes(frame: Frame) -> list[float]:
 
 def test_results_of_a_run_that_draws_are_its_drawings_and_nothing_else(qtbot: QtBot, frame: Frame) -> None:
     shown = [word for word in VIEWS if child(frame, Entry, f"{word} of scores").isVisible()]
-    assert shown == list(views_of("encode")) == ["reconstructions", "samples", "fidelity", "manifold", "between"]
+    assert shown == list(views_of("encode"))
+    assert shown == ["reconstructions", "samples", "fidelity", "manifold", "between", "map"]
     assert said(frame, "results title").endswith("nats")
     assert "divergence" in said(frame, "results about")
     assert not child(frame, QLabel, "results problem").isVisible()
@@ -100,6 +102,42 @@ def test_images_stand_beside_what_is_drawn_of_them(qtbot: QtBot, frame: Frame) -
     qtbot.waitUntil(lambda: page.current.result.errors[0] < worst, timeout=30_000)  # type: ignore[attr-defined]
     click(qtbot, frame, "score test")
     qtbot.waitUntil(lambda: page.current.result.on == "test", timeout=30_000)  # type: ignore[attr-defined]
+
+
+def test_the_likelihood_is_estimated_when_it_is_wanted_and_forgotten_with_the_set(qtbot: QtBot, frame: Frame) -> None:
+    drawn_sheet(qtbot, frame, "reconstructions")
+    assert said(frame, "estimated likelihood") == ""
+    click(qtbot, frame, "estimate likelihood")
+    qtbot.waitUntil(lambda: "log likelihood is about" in said(frame, "estimated likelihood"), timeout=60_000)
+    assert "validation images" in said(frame, "estimated likelihood")
+    click(qtbot, frame, "score test")
+    qtbot.waitUntil(lambda: said(frame, "estimated likelihood") == "", timeout=30_000)
+
+
+def test_the_map_lays_images_out_by_their_codes_and_calls_none_wrong(qtbot: QtBot, frame: Frame) -> None:
+    click(qtbot, frame, "map of scores")
+    shown = child(frame, ImageMap, "image map")
+    qtbot.waitUntil(lambda: shown.result is not None, timeout=60_000)
+    assert shown.result is not None
+    code = frame.session.runs.facts()[0].code.name  # type: ignore[index]
+    assert f"by {code}" in said(frame, "map says")
+    assert "wrong" not in said(frame, "map says")
+    assert child(frame, QComboBox, "map layer").itemText(0) == "the codes"
+    assert not shown.result.wrong.any()
+    click(qtbot, frame, "choose in view")
+    count = len(shown.in_view())
+    assert said(frame, "cell title") == f"{count} images chosen on the map"
+    assert child(frame, QPushButton, "main action").text() == "Change the network"
+    captions = [caption for part in frame.page("results").chosen.parts for caption in part.captions]  # type: ignore[attr-defined]
+    assert set(captions) <= set(shown.result.classes)
+    assert len(captions) == count
+    for name in ("all wrong", "sheet of images", "one by one of images"):
+        assert not child(frame, QPushButton, name).isVisible()
+    frame.session.runs.choose(1)
+    click(qtbot, frame, "map of scores")
+    qtbot.waitUntil(lambda: "answered wrongly" in said(frame, "map says"), timeout=60_000)
+    click(qtbot, frame, "choose in view")
+    assert child(frame, QPushButton, "sheet of images").isVisible()
 
 
 def test_samples_follow_the_seed(qtbot: QtBot, frame: Frame) -> None:

@@ -16,7 +16,9 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.images.augmentation import augment
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Pixels
+from attentive_lens.images.sampling import draws_of_epoch
 from attentive_lens.plan.augmentation import AugmentationStep
+from attentive_lens.plan.training import UNIFORM
 
 AHEAD = 2
 """Batches waiting, at most."""
@@ -73,6 +75,8 @@ class Feed:
         Augmented variants of each image, which come in turn; 0: a new one at every epoch.
     draws : str
         What is to be drawn: nothing where classes are to be answered, the "augmented" images or the "plain" ones.
+    sampling : str
+        See `sampling.draws_of_epoch`.
 
     Attributes
     ----------
@@ -94,10 +98,11 @@ class Feed:
         classes: int,
         variants: int = 0,
         draws: str = "",
+        sampling: str = UNIFORM,
     ) -> None:
         self.pixels, self.labels, self.members = pixels, labels, members
         self.augmentation, self.preprocessor, self.seed, self.size = augmentation, preprocessor, seed, size
-        self.classes, self.variants, self.draws = classes, variants, draws
+        self.classes, self.variants, self.draws, self.sampling = classes, variants, draws, sampling
         self.frozen_outputs: NDArray[np.float32] | None = None
         self.rows: Callable[[int], slice] = _all
         self.waited = 0.0
@@ -107,11 +112,22 @@ class Feed:
         """Batches in an epoch."""
         return -(-len(self.members) // self.size)
 
+    def order(self, epoch: int) -> NDArray[np.int64]:
+        """What an epoch shows, see `sampling.draws_of_epoch`."""
+        return draws_of_epoch(self.labels[self.members], self.sampling, self.seed, epoch)
+
+    def _drawn(self, epoch: int, number: int, order: NDArray[np.int64]) -> tuple[NDArray[np.int64], list[int], int]:
+        """Places of a batch's images among the members, and what their augmentation is drawn by: numbers, variant."""
+        turns, places = np.divmod(order[number * self.size : (number + 1) * self.size], len(self.members))
+        numbers = self.members[places]
+        if self.variants:
+            return places, numbers.tolist(), epoch % self.variants
+        return places, (numbers + turns * len(self.pixels)).tolist(), epoch
+
     def batch(self, epoch: int, number: int, order: NDArray[np.int64], rows: Callable[[int], slice] = _all) -> Batch:
         """One batch, or some rows of it: a function of its arguments and the seed."""
-        places = order[number * self.size : (number + 1) * self.size]
+        places, numbers, variant = self._drawn(epoch, number, order)
         count, wanted = len(places), rows(len(places))
-        variant = epoch % self.variants if self.variants else epoch
         members = self.members[places]
         labels = self.labels[members]
         own = labels[wanted]
@@ -124,7 +140,7 @@ class Feed:
                 count,
             )
         pixels = self.pixels[members]
-        variants = augment(pixels, members.tolist(), self.augmentation, self.seed, variant, wanted)
+        variants = augment(pixels, numbers, self.augmentation, self.seed, variant, wanted)
         if self.draws:
             drawn = variants.images if self.draws == "augmented" else self.preprocessor.targets(pixels[wanted])
             return Batch(self.preprocessor.apply(variants.images), drawn.clip(0, 1), count, own)
@@ -134,12 +150,10 @@ class Feed:
 
     def pictures(self, epoch: int, number: int, most: int) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
         """The first images of a batch as they are augmented, K×S×S×C uint8, and their rows; no more than so many."""
-        order = random_generator(self.seed, "order", epoch).permutation(len(self.members))
-        members = self.members[order[number * self.size : (number + 1) * self.size]]
+        places, numbers, variant = self._drawn(epoch, number, self.order(epoch))
+        members = self.members[places]
         wanted = slice(0, min(most, len(members)))
-        variant = epoch % self.variants if self.variants else epoch
-        pixels, numbers = self.pixels[members], members.tolist()
-        images = augment(pixels, numbers, self.augmentation, self.seed, variant, wanted).images
+        images = augment(self.pixels[members], numbers, self.augmentation, self.seed, variant, wanted).images
         return self.preprocessor.pixels(images), members[wanted]
 
     def prepared(self, variant: int, first: int, last: int) -> NDArray[np.float32]:
@@ -157,7 +171,7 @@ class Feed:
 
     def batches_of(self, epoch: int, first: int = 0) -> Iterator[Batch]:
         """The batches of an epoch from ``first`` on, in its own order; made ahead, stopped when it is closed."""
-        order = random_generator(self.seed, "order", epoch).permutation(len(self.members))
+        order = self.order(epoch)
         waiting: queue.Queue[Any] = queue.Queue(AHEAD)
         stop = threading.Event()
 

@@ -10,6 +10,7 @@ from attentive_lens.plan.measures import MEASURES
 
 PRECISIONS = {"single": 4, "double": 8}
 """Of weights and of all that is computed with them: bytes of a number."""
+UNIFORM, CLASS_BALANCED = SAMPLINGS = ("uniform", "class-balanced")
 
 
 @dataclass(frozen=True)
@@ -18,8 +19,17 @@ class Training(Value):
 
     title: ClassVar[str] = "training"
 
-    epochs: int = spec(20, label="epochs", low=1, high=100000, meaning="Times every training image is shown.")
+    epochs: int = spec(
+        20, label="epochs", low=1, high=100000, meaning="Times as many images are shown as are in training."
+    )
     batch_size: int = spec(32, label="batch size", unit="images", low=1, high=4096, meaning="Images in one step.")
+    sampling: str = spec(
+        UNIFORM,
+        label="sampling",
+        choices=SAMPLINGS,
+        meaning="Uniform: an epoch shows every training image once. Class-balanced: every class as often as the others;"
+        " images of small classes come again, others augmented, and of large ones a part.",
+    )
     augmentation_variants: int = spec(
         0,
         label="augmentation variants",

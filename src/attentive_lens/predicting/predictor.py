@@ -64,6 +64,11 @@ class Predictor:
         """The same questions to other weights."""
         return Predictor(network, self.preprocessor, self.classes, self.output_name, self.thread_pool)
 
+    @property
+    def draws(self) -> bool:
+        """Whether the network gives images, and answers no classes."""
+        return self.output_name == IMAGES
+
     @cached_property
     def output(self) -> OutputFunction:
         """What makes answers of scores.
@@ -73,7 +78,7 @@ class Predictor:
         BadValue
             If the network draws images: it has layers to look into, but no answers.
         """
-        if self.output_name == IMAGES:
+        if self.draws:
             why = "its network draws images"
             raise BadValue("The model answers no classes", why, "Ask it for drawings, or choose a classifier")
         return OUTPUTS[self.output_name]

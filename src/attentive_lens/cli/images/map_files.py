@@ -59,7 +59,7 @@ def _picture(workspace: Path, result: DataMap) -> Image.Image:
     places = into_unit(result.places) * SIDE
     sheet = Image.new("RGB", (SIDE, SIDE), PAPER)
     draw = ImageDraw.Draw(sheet)
-    shown = set(shown_apart(places, by_interest(result.predicted, result.true), ROOM))
+    shown = set(shown_apart(places, by_interest(result.wrong), ROOM))
     for k, (x, y) in enumerate(places.tolist()):
         if k not in shown:
             draw.ellipse((x - DOT / 2, y - DOT / 2, x + DOT / 2, y + DOT / 2), fill=class_colour(int(result.true[k])))
@@ -70,6 +70,6 @@ def _picture(workspace: Path, result: DataMap) -> Image.Image:
         sheet.paste(small.resize((ROOM - 6, ROOM - 6)), (left + 3, top + 3))
         box = (left + 2, top + 2, left + ROOM - 4, top + ROOM - 4)
         draw.rectangle(box, outline=class_colour(int(result.true[k])), width=2)
-        if result.predicted[k] != result.true[k]:
+        if result.wrong[k]:
             draw.ellipse((left, top, left + ROOM - 2, top + ROOM - 2), outline=WRONG, width=3)
     return sheet

@@ -24,7 +24,7 @@ def map_data(
     workspace: InWorkspace,
     run: OfRun,
     layer: Annotated[
-        str, typer.Option("--layer", metavar="LAYER", help="The last before the answers if left out.")
+        str, typer.Option("--layer", metavar="LAYER", help="The last before the answers, or the codes, if left out.")
     ] = "",
     method: Annotated[str, typer.Option(metavar="WORD", help="t-sne or pca.")] = "t-sne",
     perplexity: Annotated[
@@ -57,7 +57,14 @@ def map_data(
     )
     names = result.classes
     images = tuple(
-        MappedImage(number, printable(rows.rows[at].file), rows.sets[at], names[true], names[predicted], *where)
+        MappedImage(
+            number,
+            printable(rows.rows[at].file),
+            rows.sets[at],
+            names[true],
+            names[predicted] if predicted >= 0 else "",
+            *where,
+        )
         for (number, true, predicted, where) in columns
         for at in (place_of(number),)
     )
@@ -78,6 +85,6 @@ def map_data(
     for name in dict.fromkeys(each.set for each in images):
         of_set = [each for each in images if each.set == name]
         wrong = sum(each.predicted != each.true for each in of_set)
-        out.print(f"  {name}: {len(of_set)} images, {wrong} answered wrongly")
+        out.print(f"  {name}: {len(of_set)} images" + (f", {wrong} answered wrongly" if result.answered else ""))
     if file is not None:
         out.print(f"written to {file}")

@@ -53,7 +53,7 @@ class ScoresOfRun:
 
 @dataclass(frozen=True)
 class MappedImage:
-    """Where an image lies on the map of the data, and what was said of it."""
+    """Where an image lies on the map of the data, and what was said of it: nothing by a network that encodes."""
 
     image: int
     file: str

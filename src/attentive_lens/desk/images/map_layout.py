@@ -75,11 +75,10 @@ def disc(diameter: float, ring: float = 0.0) -> NDArray[np.float64]:
     return np.asarray(outside * np.clip(away - (diameter / 2 - ring) + 0.5, 0, 1) if ring else outside)
 
 
-def by_interest(predicted: NDArray[np.int64], true: NDArray[np.int64]) -> list[int]:
-    """The order in which images claim their room: wrong ones first, then as they come, spread over all."""
-    wrong = predicted != true
+def by_interest(wrong: NDArray[np.bool_]) -> list[int]:
+    """The order in which images N claim their room: wrong ones first, then as they come, spread over all."""
     step = 7919  # a prime: any count of images that it does not divide is walked through whole, far apart
-    count = len(predicted)
+    count = len(wrong)
     spread = np.arange(count) * (step if count % step else 1) % max(1, count)
     return [*spread[wrong[spread]].tolist(), *spread[~wrong[spread]].tolist()]
 

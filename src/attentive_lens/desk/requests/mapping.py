@@ -32,9 +32,9 @@ class DataMap:
     places : ndarray, N×2 float64
         Where they lie; the unit has no meaning for t-SNE.
     predicted, true : ndarray, N int64
-        Class numbers.
+        Class numbers; predicted is −1 by a network that encodes.
     probability : ndarray, N float32
-        Answer for the class said.
+        Answer for the class said; NaN by a network that encodes.
     """
 
     layer: str
@@ -48,10 +48,22 @@ class DataMap:
     true: NDArray[np.int64]
     probability: NDArray[np.float32]
 
+    @property
+    def answered(self) -> bool:
+        """Whether anything is said of the images."""
+        return bool((self.predicted >= 0).any())
+
+    @property
+    def wrong(self) -> NDArray[np.bool_]:
+        """Which images N are answered wrongly."""
+        return np.asarray((self.predicted >= 0) & (self.predicted != self.true))
+
 
 @dataclass(frozen=True)
 class MapData(Request[DataMap]):
-    """A map of the training, validation and test images by a layer's outputs, the last before the answers if unnamed.
+    """A map of the training, validation and test images by a layer's outputs.
+
+    Of a layer that is not named it is the last before the answers, or the codes of a network that encodes.
 
     Attributes
     ----------

@@ -23,7 +23,10 @@ VALUES = 4096
 
 @dataclass(frozen=True, eq=False)
 class Outputs:
-    """A layer's outputs N×D (at most `VALUES`), the classes said N and the answers for them N."""
+    """A layer's outputs N×D (at most `VALUES`), the classes said N and the answers for them N.
+
+    Of a network that draws −1 and NaN.
+    """
 
     features: Array
     predicted: NDArray[np.int64]
@@ -46,6 +49,10 @@ def outputs_of(run: Run, predictor: Predictor, data: Data, layer: str, members: 
         yield Progress(first, len(members), "asking the layer about the images")
         images = predictor.prepare(data.pixels[members[first : first + AT_ONCE]])
         parts.append(compared(predictor, layer, images))
+        if predictor.draws:
+            predicted.append(np.full(len(images), -1))
+            answers.append(np.full(len(images), np.nan, np.float32))
+            continue
         scores = predictor.scores(images)
         predicted.append(predictor.predicted(scores))
         answers.append(np.take_along_axis(predictor.checked(scores), predicted[-1][:, None], axis=1)[:, 0])

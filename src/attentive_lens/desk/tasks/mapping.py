@@ -34,7 +34,7 @@ def map_data(request: MapData) -> Job[DataMap]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     model, data = yield from model_and_data(place, run)
-    layer = request.layer or last_layer(model)
+    layer = request.layer or (model.plan.code.name if model.plan.draws else last_layer(model))
     check_layer(model, layer)
     every = np.concatenate([data.members(name) for name in MAPPED_SETS])
     every = every[data.labels[every] >= 0]

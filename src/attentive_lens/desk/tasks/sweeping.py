@@ -17,6 +17,7 @@ from attentive_lens.desk.training.preparing import check_memory, starting_point
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.images.feeding import Feed
+from attentive_lens.images.sampling import shown_of_classes
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.learners import learner_for
 from attentive_lens.training.rate_sweep import Suggestion, smoothed, suggestion, sweep
@@ -45,10 +46,11 @@ def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
     size, labels = plan.training.batch_size, data.labels
     wanted = plan.task.wanted
     feed = Feed(data.pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes, 0, wanted)
+    feed.sampling = plan.training.sampling
     judges = members[some_of(len(members), JUDGED, "images to judge learning rates by")]
     still = Feed(data.pixels, labels, judges, (), preprocessor, plan.seed, len(judges), classes, 0, wanted)
     with ThreadPool(plan.training.threads) as thread_pool:
-        counts = np.bincount(labels[members], minlength=classes)
+        counts = shown_of_classes(labels[members], classes, feed.sampling)
         learner = learner_for(plan, network, preprocessor, thread_pool, counts)
         if not learner.route.trainable:
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")

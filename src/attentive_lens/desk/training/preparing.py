@@ -24,6 +24,7 @@ from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
+from attentive_lens.images.sampling import shown_of_classes
 from attentive_lens.plan.examination import examine
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
@@ -80,7 +81,7 @@ class Setup:
             If all of it is frozen.
         """
         feed, plan = self.feed, self.plan
-        counts = np.bincount(self.data.labels[feed.members], minlength=len(self.names))
+        counts = shown_of_classes(self.data.labels[feed.members], len(self.names), feed.sampling)
         learner = learner_for(plan, self.network, self.preprocessor, thread_pool, counts, feed.examples, ranks)
         learner.rates = claimed.rates()
         if self.last is not None:
@@ -161,6 +162,7 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
         classes,
         plan.training.augmentation_variants,
         plan.task.wanted,
+        plan.training.sampling,
     )
     return Setup(plan, data, network, preprocessor, feed, last)
 

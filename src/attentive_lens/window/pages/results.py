@@ -216,10 +216,12 @@ class ResultsPage(Page):
         return percent(table.accuracy) if table else ""
 
     def action(self) -> tuple[str, bool]:
-        """On to why."""
+        """On to why; of a run that draws there is no mistake to explain."""
         own = self.current.action()
         if own is not None:
             return own
+        if self.session.runs.draws:
+            return "Change the network", True
         words = "Explain this one" if self.chosen.current is not None else "Explain the surest mistake"
         return words, bool(self.session.scores.mistakes())
 
@@ -227,6 +229,8 @@ class ResultsPage(Page):
         """Explain the selected image, or the surest mistake."""
         if self.current.action() is not None:
             self.current.act()
+        elif self.session.runs.draws:
+            self.session.stage_asked.emit("network")
         elif self.chosen.current is not None:
             self._open(self.chosen.current)
         elif self.session.scores.mistakes():

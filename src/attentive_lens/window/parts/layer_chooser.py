@@ -29,7 +29,7 @@ class LayerChooser(Chooser):
 
     @property
     def layer(self) -> str:
-        """The layer chosen; empty for the last."""
+        """The layer chosen; empty for the last, or the codes."""
         return str(self.currentData() or "")
 
     def list_layers(self) -> None:
@@ -41,7 +41,7 @@ class LayerChooser(Chooser):
         network, _ = known
         before = self.currentData()
         self.clear()
-        self.addItem("the last layer", "")
+        self.addItem("the codes" if self.session.runs.draws else "the last layer", "")
         for node in reversed(network.nodes[:-1]):
             self.addItem(node.name, node.name)
         self.setCurrentIndex(max(0, self.findData(before)))

@@ -136,7 +136,7 @@ class Behind:
         """Images chosen on the map, of whatever set; all selected, so that a decision is about them all."""
         self._forget_cells()
         self.again = partial(self.mapped, answers, names)
-        self.chosen.all_wrong.show()
+        self.chosen.all_wrong.setHidden(self.session.runs.draws)
         title = f"{counted(len(answers), 'image', 'images')} chosen on the map"
         self.chosen.show_parts(title, in_two(answers, names), names, select_all=True)
 
@@ -169,7 +169,10 @@ class Behind:
 
 
 def in_two(answers: Sequence[Answer], names: Sequence[str]) -> list[Part]:
-    """Wrong ones, then right ones, each with what was said."""
+    """Wrong ones, then right ones, each with what was said; in one part with their labels where nothing is said."""
+    if all(answer.predicted < 0 for answer in answers):
+        each = tuple(answers)
+        return [Part("", each, tuple(names[answer.true] for answer in each))] if each else []
     parts = []
     for title, right in (("wrong", False), ("right", True)):
         own = [a for a in answers if (a.predicted == a.true) == right]

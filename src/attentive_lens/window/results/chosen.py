@@ -124,6 +124,11 @@ class ChosenImages(QWidget):
         """Other images; ``names`` of the classes by number. All are selected if so wanted."""
         self.title.setText(title)
         self.parts, self.names = tuple(parts), tuple(names)
+        answered = all(answer.predicted >= 0 for part in parts for answer in part.answers)
+        for each in self.ways.values():
+            each.setVisible(answered)
+        if not answered and self.shown.currentIndex():
+            self.open_way(0)
         groups = tuple(Group(p.heading, "", p.places, p.captions) for p in parts)
         self.sheet.show_groups(self.session.images.pixels, groups)
         if select_all:

@@ -22,7 +22,7 @@ from attentive_lens.desk.requests.drawing import (
     Reconstructed,
 )
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import chooser, filter_button, label, to_image, vertical
+from attentive_lens.window.parts.basics import button, chooser, filter_button, label, to_image, vertical
 from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.parts.saving import can_be_saved
@@ -33,6 +33,8 @@ from attentive_lens.window.words import thousands
 
 SAMPLES, SHOWN, GRID = 64, 40, 15
 """Random images, images drawn again, and images along a side of the map."""
+CODES = 100
+"""Of each image, that its likelihood is estimated by."""
 LARGE, SMALL = 224, 140
 """Pixels of a picture beside the sheet."""
 ALL_CLASSES, MOST_ROWS = "all classes", 16
@@ -120,14 +122,6 @@ class DrawnView(ResultsView):
         super().showEvent(event)
         self.refresh()
 
-    def action(self) -> tuple[str, bool] | None:
-        """There is no mistake to explain."""
-        return "Change the network", True
-
-    def act(self) -> None:
-        """On to the network."""
-        self.session.stage_asked.emit("network")
-
 
 class SamplesView(DrawnView):
     """Images of random codes."""
@@ -199,11 +193,19 @@ class ReconstructionsView(DrawnView):
             self.boxes[word] = PictureBox(word, SMALL)
             self.column.addWidget(self.boxes[word])
         self.column.addWidget(self.about)
+        tip = f"The log likelihood of all images of the set, by {CODES} codes of each: nearer than the lower bound."
+        self.estimate = button("Estimate the likelihood", "estimate likelihood", tip, self._estimate)
+        self.column.addWidget(self.estimate, 0, Qt.AlignmentFlag.AlignLeft)
+        self.estimated = label(role="faint", name="estimated likelihood")
+        self.estimated.setWordWrap(True)
+        self.column.addWidget(self.estimated)
         self.sheet.chosen.connect(self._show_one)
         self.result: Reconstructed | None = None
 
     def wanted(self, run: int) -> Reconstruct:
         """Of the set in view."""
+        plan = self.session.runs.plan()
+        self.estimate.setVisible(plan is not None and plan.network.code.layer.is_variational)
         order = ORDERS[self.order.currentText()]
         return Reconstruct(self.session.place, run, self.session.scores.on, most=SHOWN, first=order)
 
@@ -213,6 +215,8 @@ class ReconstructionsView(DrawnView):
 
     def take(self, result: Reconstructed) -> None:
         """Pairs side by side."""
+        if self.result is None or (self.result.run, self.result.on) != (result.run, result.on):
+            self.estimated.setText("")
         self.result = result
         worst = max(result.by_class.items(), key=lambda item: item[1], default=("", 0.0))
         self.says.setText(
@@ -234,6 +238,19 @@ class ReconstructionsView(DrawnView):
         label_, number = int(result.labels[at]), int(result.numbers[at])
         named = result.classes[label_] if label_ >= 0 else "no class it knows"
         self.about.setText(f"image {number}, {named}: off by {result.errors[at]:.3f}")
+
+    def _estimate(self) -> None:
+        """How likely the set's images are, by importance."""
+        if self.result is None:
+            return
+        asked = EncodeImages(self.session.place, self.result.run, self.result.on, CODES)
+
+        def done(result: Encoded) -> None:
+            if self.result is not None and (self.result.run, self.result.on) == (asked.run, asked.on):
+                self.estimated.setText("\n".join(result.words()))
+
+        self.estimated.setText("Estimating …")
+        self.session.ask(asked, done, self.estimated.setText, priority=3, scope="estimated likelihood")
 
 
 class ManifoldView(DrawnView):

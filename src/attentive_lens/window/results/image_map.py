@@ -118,7 +118,7 @@ class ImageMap(QWidget):
         if self._pictured is None:
             self._pictured = []
             if self.result is not None:
-                order = [k for k in by_interest(self.result.predicted, self.result.true) if not self.hidden[k]]
+                order = [k for k in by_interest(self.result.wrong) if not self.hidden[k]]
                 self._pictured = shown_apart(self._unit * self._side, order, ROOM)
         return self._pictured
 
@@ -165,7 +165,7 @@ class ImageMap(QWidget):
         points, of_class = places[rows] * ratio, result.true[rows]
         colours = np.array([_rgba(self._colour(number), alpha) for number in range(int(of_class.max()) + 1)], np.uint8)
         self._draw(painter, stamped(shape, points, colours[of_class], disc(size * ratio)), ratio)
-        wrong = points[result.predicted[rows] != of_class]
+        wrong = points[result.wrong[rows]]
         if len(wrong):
             red = np.tile(np.array(_rgba(look.theme.colour("vermilion"), alpha), np.uint8), (len(wrong), 1))
             self._draw(painter, stamped(shape, wrong, red, disc((size + 5) * ratio, 1.3 * ratio)), ratio)
@@ -191,7 +191,7 @@ class ImageMap(QWidget):
         style = Qt.PenStyle.SolidLine if self.trained[k] else Qt.PenStyle.DotLine
         painter.setPen(QPen(self._colour(int(result.true[k])), 2, style))
         painter.drawRect(box)
-        if result.predicted[k] != result.true[k]:
+        if result.wrong[k]:
             painter.setPen(QPen(look.theme.colour("vermilion"), 2.5))
             painter.drawEllipse(at, side / 2 + 3, side / 2 + 3)
 

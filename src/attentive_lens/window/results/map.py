@@ -180,13 +180,14 @@ class MapView(ResultsView):
         if row >= 0:
             number, predicted, true = int(result.images[row]), names[result.predicted[row]], names[result.true[row]]
             words = f"said {predicted}, true {true}" if predicted != true else f"{true}, rightly"
+            words = words if result.answered else true
             self.says.setText(f"image {number} · {self.session.images.collection.sets[place_of(number)]} · {words}")
             return
         part = f" of {thousands(result.in_all)}" if len(result.images) < result.in_all else ""
-        wrong = int((result.predicted != result.true).sum())
+        wrong = f" · {thousands(int(result.wrong.sum()))} answered wrongly" if result.answered else ""
         explained = " and ".join(percent(share) for share in result.explained)
         self.says.setText(
-            f"{thousands(len(result.images))}{part} images by {result.layer} · {thousands(wrong)} answered wrongly"
+            f"{thousands(len(result.images))}{part} images by {result.layer}{wrong}"
             + (f" · {explained} of the variance" if explained else "")
         )
 

@@ -178,16 +178,6 @@ VIEWS: dict[str, View] = {
         lambda _: "parts of the set",
         _slices,
     ),
-    "map": View(
-        "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
-        lambda _: "all images",
-        _map,
-    ),
-    "robustness": View(
-        "The same images made worse, grade by grade: what still comes out right.",
-        lambda _: "not measured yet",
-        _robustness,
-    ),
     "reconstructions": View(
         "Every image of the set beside what is drawn of its codes, the worst first.",
         lambda _: "worst first",
@@ -217,6 +207,17 @@ VIEWS: dict[str, View] = {
         lambda _: "two images",
         _between,
         tasks=(Encode.kind,),
+    ),
+    "map": View(
+        "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
+        lambda _: "all images",
+        _map,
+        tasks=(Classify.kind, Encode.kind),
+    ),
+    "robustness": View(
+        "The same images made worse, grade by grade: what still comes out right.",
+        lambda _: "not measured yet",
+        _robustness,
     ),
     "against": View("Another run's mistakes: fixed, newly made, or still there.", _others, _against),
     "new images": View(

@@ -48,8 +48,13 @@ GROUPS: tuple[tuple[str, str, tuple[tuple[str, tuple[str, ...] | None], ...]], .
     ),
     (
         "Loss and regularisation",
-        "What training minimises, class weights; gradient clipping, averaged weights. Dropout is in the network.",
-        (("task", None), ("loss", None), ("averaging", None), ("training", ("clip_norm", "augmentation_variants"))),
+        "What training minimises, class weights; how classes are sampled, clipping, averaged weights.",
+        (
+            ("task", None),
+            ("loss", None),
+            ("averaging", None),
+            ("training", ("sampling", "clip_norm", "augmentation_variants")),
+        ),
     ),
     (
         "Split and preprocessing",
