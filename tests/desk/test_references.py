@@ -20,6 +20,7 @@ from attentive_lens.errors import BadFile
         ("Epoch;Macro F1\n2;0.75\n1;0.5\n", {"macro_f1": ((1, 0.5), (2, 0.75))}),
         ("accuracy\tother\n50 %\tx\n75%\ty\n", {"accuracy": ((1, 0.5), (2, 0.75))}),
         ("\ufeffloss\n3.5\n\n2.5\n", {"loss": ((1, 3.5), (3, 2.5))}),
+        ("samples,loss\n500,1\n", {"loss": ((500, 1),)}),
         ("step,loss,top-5\n10,1,\n20,,0.9\n", {"loss": ((10, 1),), "top_5": ((20, 0.9),)}),
     ],
 )
@@ -31,6 +32,7 @@ def test_a_table_is_read_by_its_first_line(
     reference = read_reference(file)
     assert reference.name == "other lab"
     assert reference.curves == curves
+    assert reference.in_images == text.startswith("samples")
 
 
 @pytest.mark.parametrize(

@@ -40,6 +40,7 @@ from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.training.health import SeriesTable, figure_words
 from attentive_lens.window.training.last_batch import LastBatchView
 from attentive_lens.window.training.schedule import ScheduleChart
+from attentive_lens.window.words import thousands
 from attentive_lens.workspace import Workspace
 
 OpenFrame = Callable[[Workspace], Frame]
@@ -180,6 +181,40 @@ def test_a_reference_curve_is_drawn_and_taken_off(
     file.write_text("nothing")
     click(qtbot, frame, "reference curve")
     assert "paper.csv is no reference curve" in frame.bottom.message.text()
+
+
+def test_curves_run_over_images_seen_beside_a_reference_that_counts_them(
+    qtbot: QtBot, frame: Frame, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    workspace, chart = frame.session.workspace, child(frame, Chart, "accuracy chart")
+    count = frame.session.runs.view.images_of_epoch  # type: ignore[union-attr]
+    assert count == frame.session.images.collection.count("training")
+    file = tmp_path / "elsewhere.csv"
+    file.write_text(f"images,accuracy\n{count},40\n{2 * count},60\n")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
+    click(qtbot, frame, "how curves are drawn")
+    click(qtbot, frame, "reference curve")
+    assert {each.name: each.points for each in chart.curves}["elsewhere"] == ((1, 0.4), (2, 0.6))
+    axis = child(frame, QComboBox, "curve axis")
+    assert axis.isEnabled()
+    axis.setCurrentText("over images seen")
+    assert {each.name: each.points for each in chart.curves}["elsewhere"] == ((1, 0.4), (2, 0.6))
+    chart.show_cursor(2.0)
+    assert f"epoch 2, {thousands(2 * count)} images" in child(chart, QLabel, "readout").text()
+    assert chart._across.tickStrings([1.0, 2.0], 1.0, 1.0) == [thousands(count), thousands(2 * count)]
+    fewer = workspace.run(1).plan().changed({"training.epochs": 1, "split.validation_fraction": 0.5})
+    finish(execute(workspace, workspace.claim_run(fewer), lambda: False))
+    frame.session.tick()
+    frame.session.runs.choose(1)
+    runs = frame.session.runs.views
+    frame.page("training").curves.show_run(runs[1], (runs[2],), ())  # type: ignore[attr-defined]
+    other = {each.name: each.points for each in chart.curves}["run 2"]
+    share = runs[2].images_of_epoch / count
+    assert share < 1
+    assert other[0][0] == pytest.approx(share), "its first epoch showed fewer images"
+    axis.setCurrentText("over epochs")
+    assert {each.name: each.points for each in chart.curves}["run 2"][0][0] == 1
+    assert chart._across.tickStrings([1.0, 2.0], 1.0, 1.0) == ["1", "2"]
 
 
 def test_dragging_along_a_chart_shows_that_stretch_in_all_and_a_double_click_all(qtbot: QtBot, frame: Frame) -> None:

@@ -99,11 +99,14 @@ class ResumeEvent:
 
 @dataclass(frozen=True)
 class InputEvent:
-    """Mean and standard deviation of the prepared images' values, on some training images; batches of an epoch."""
+    """Mean and standard deviation of the prepared images' values, on some training images; batches and images of an
+    epoch, 0 where they were not noted.
+    """
 
     mean: float
     std: float
     batches: int = 0
+    images: int = 0
     at: float = 0.0
 
 

@@ -254,10 +254,10 @@ def _unless(request: Callable[[], bool], job: Job[T | None]) -> Job[T | None]:
 
 
 def _tell_input(journal: Journal, feed: Feed) -> None:
-    """Note mean and standard deviation of some prepared images, without augmentation, and batches of an epoch."""
+    """Note mean and spread of some prepared images, without augmentation, and batches and images of an epoch."""
     values = feed.preprocessor.apply(feed.pixels[feed.members[:: max(1, len(feed.members) // INPUT_IMAGES)]])
     mean, std = float(values.mean(dtype=np.float64)), float(values.std(dtype=np.float64))
-    journal.write("input", mean=round(mean, 4), std=round(std, 4), batches=feed.batches)
+    journal.write("input", mean=round(mean, 4), std=round(std, 4), batches=feed.batches, images=len(feed.members))
 
 
 def _versions() -> PlainTable:

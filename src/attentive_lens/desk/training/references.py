@@ -14,6 +14,8 @@ from attentive_lens.plan.measures import DRAWN, GENERATED, MEASURES
 MOST_BYTES, MOST_ROWS = 16 << 20, 100_000
 EPOCH = ("epoch", "epochs", "step")
 """What the column of epochs may be called."""
+IMAGES = ("images", "samples")
+"""What it may be called where images seen are counted in place of epochs."""
 
 
 @dataclass(frozen=True)
@@ -26,14 +28,17 @@ class Reference:
         The file's, without its ending.
     curves : dict
         (epoch, value) pairs in the order of the epochs, by measure; accuracies from 0 to 1.
+    in_images : bool
+        Whether images seen stand in place of the epochs.
     """
 
     name: str
     curves: dict[str, tuple[tuple[float, float], ...]]
+    in_images: bool = False
 
 
 def read_reference(file: Path) -> Reference:
-    """From a CSV file whose head names an epoch and measures, such as «epoch,accuracy,loss» or «epoch,bound».
+    """From a CSV file whose head names an epoch and measures, such as «epoch,accuracy,loss» or «images,bound».
 
     A value given as hundredths (greater than 1, of a measure that is a part) is taken as such; without a column of
     epochs rows are counted from 1.
@@ -50,7 +55,8 @@ def read_reference(file: Path) -> Reference:
     columns = {name: head.index(name) for name in known if name in head}
     if not columns:
         raise BadFile(what, f"its first line has {', '.join(head[:8]) or 'nothing'}", remedy)
-    at = next((head.index(name) for name in EPOCH if name in head), None)
+    first = next((name for name in (*EPOCH, *IMAGES) if name in head), "")
+    at = head.index(first) if first else None
     curves: dict[str, list[tuple[float, float]]] = {name: [] for name in columns}
     for line, row in rows.items():
         epoch = number_in(row, at, file, line) if at is not None else float(line - 1)
@@ -61,7 +67,7 @@ def read_reference(file: Path) -> Reference:
     for name, points in curves.items():
         hundredths = known[name].is_share and any(value > 1 for _, value in points)
         ready[name] = tuple(sorted((epoch, value / 100 if hundredths else value) for epoch, value in points))
-    return Reference(file.stem, ready)
+    return Reference(file.stem, ready, first in IMAGES)
 
 
 def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], dict[int, list[str]]]:

@@ -104,6 +104,11 @@ class RunView:
         return len(self.epochs), self.planned
 
     @property
+    def images_of_epoch(self) -> int:
+        """Images that an epoch shows; 0 where that is not known."""
+        return self.input.images if self.input is not None else 0
+
+    @property
     def per_epoch(self) -> int:
         """Batches of an epoch, 1 where that is not known."""
         if self.input is not None and self.input.batches:

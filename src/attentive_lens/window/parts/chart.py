@@ -1,4 +1,4 @@
-"""A curve over epochs: few lines with their names at their ends, and their values wherever the mouse is.
+"""A curve over epochs or images seen: few lines with their names at their ends, and values wherever the mouse is.
 
 Of curves longer than a point a pixel only the first, least, greatest and last of every stretch are drawn, so that a
 run of any length costs the same to paint. Dragging along a chart shows that stretch alone, a double click all of it.
@@ -20,6 +20,7 @@ from attentive_lens.core.objects import Same
 from attentive_lens.window import look
 from attentive_lens.window.parts.plot import Plot, figure
 from attentive_lens.window.parts.pointing import READ, points
+from attentive_lens.window.words import thousands
 
 RIGHT = 92
 """Pixels at the right for the names of curves."""
@@ -69,6 +70,11 @@ class Chart(Plot):
         The epoch under the mouse; below zero where there is none.
     zoomed
         The stretch of epochs that is to be seen; both zero for all.
+
+    Attributes
+    ----------
+    images : int
+        Of an epoch: images seen are written along the axis; 0: epochs are.
     """
 
     pointed, zoomed = pyqtSignal(float), pyqtSignal(float, float)
@@ -83,6 +89,7 @@ class Chart(Plot):
         self.flags: tuple[tuple[float, str], ...] = ()
         self.stretch: tuple[float, float] | None = None
         self.log = False
+        self.images = 0
         self.read_at: float | None = None
         self._dragged: tuple[float, float] | None = None
         self._reduced: dict[tuple[Same, tuple[float, float], int], NDArray[np.float64]] = {}
@@ -154,6 +161,7 @@ class Chart(Plot):
     def draw(self) -> None:
         """Curves, their names at their ends, what is marked, and the values under the mouse."""
         self.set_range(self.seen, self.limits(), ("", self.unit), "y" if self.log else "")
+        self.count_across(self.images)
         if self._dragged is not None:
             self.band(*self._dragged, "petrol", 40)
         for epoch, words in (*self.flags, *([(self.marked, "best")] if self.marked is not None else [])):
@@ -190,7 +198,8 @@ class Chart(Plot):
         self._readout.setVisible(bool(lines))
         if lines:
             self.upright(epoch, "faint")
-            self._readout.setText("<br>".join([f"epoch {epoch}", *lines]))
+            seen = f", {thousands(epoch * self.images)} images" if self.images else ""
+            self._readout.setText("<br>".join([f"epoch {epoch}{seen}", *lines]))
             self._readout.adjustSize()
             x, wide = self.place_across(epoch), self._readout.width()
             left = x + 8 if x + 8 + wide < self.width() else x - 8 - wide

@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import QGraphicsRectItem, QGraphicsSimpleTextItem, QSizePol
 
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import OneLine, label
+from attentive_lens.window.words import thousands
 
 _hook = sys.excepthook
 import pyqtgraph as pg  # noqa: E402
@@ -61,6 +62,8 @@ class Axis(pg.AxisItem):
 
     def tickStrings(self, values: Sequence[float], scale: float, spacing: float) -> list[str]:
         """Shares as hundredths, others as short as they are."""
+        if self.scale != 1:  # what is counted along it
+            return [thousands(round(value * self.scale)) for value in values]
         return [figure(10.0**value if self.logMode else value, self.unit) for value in values]
 
 
@@ -191,6 +194,10 @@ class Plot(QWidget):
         self._log = log
         self._range = (float(ends[0][0]), float(ends[0][1]), float(ends[1][0]), float(ends[1][1]))
         self._box.setRange(xRange=self._range[:2], yRange=self._range[2:], padding=0, disableAutoRange=True)
+
+    def count_across(self, each: int) -> None:
+        """Write so many things for each unit along the horizontal axis; 0: the unit itself."""
+        self._across.setScale(max(1, each))
 
     def set_figures(self, axis: str, at: Sequence[tuple[float, str]]) -> None:
         """Other figures at an axis, "x" or "y"."""

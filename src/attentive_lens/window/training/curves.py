@@ -1,4 +1,4 @@
-"""The curves of a run: loss, a measure of choice and the learning rate over epochs, with one cursor and one stretch."""
+"""The curves of a run: loss, a measure and the learning rate over epochs or images, with one cursor and one stretch."""
 
 from __future__ import annotations
 
@@ -18,6 +18,7 @@ from attentive_lens.window.parts.basics import button, chooser, horizontal, pane
 from attentive_lens.window.parts.chart import Chart, Curve
 
 MOST_SMOOTHED = 99
+OVER = ("over epochs", "over images seen")
 
 
 class CurvesView(QWidget):
@@ -65,7 +66,9 @@ class CurvesView(QWidget):
         self.smoothing.setFont(look.font(look.SMALL))
         self.smoothing.setFixedWidth(112)
         self.smoothing.valueChanged.connect(self._draw)
-        tip = "Logarithmic loss, smoothing, a reference curve from a file."
+        self.over = chooser("curve axis", "what curves run over", "Epochs, or training images seen.", OVER)
+        self.over.currentIndexChanged.connect(self._draw)
+        tip = "Logarithmic loss, smoothing, epochs or images along the axis, a reference curve from a file."
         self.drawing = button("", "how curves are drawn", tip, self._turn, checkable=True)
         self.drawing.setProperty("role", "fold")
         self.drawing.setAccessibleName("how curves are drawn")
@@ -73,10 +76,11 @@ class CurvesView(QWidget):
         row = horizontal(self.tools, spacing=8)
         row.addWidget(self.log)
         row.addWidget(self.smoothing)
+        row.addWidget(self.over)
         self.reference_button = button(
             "Reference …",
             "reference curve",
-            "Draws a curve from a CSV file (columns epoch, accuracy, loss; or bound, of what draws) beside the run's.",
+            "Draws a curve from a CSV file (columns epoch or images, then accuracy, loss; or bound, of what draws).",
             self._ask_reference,
         )
         self.reference_button.setFont(look.font(look.SMALL))
@@ -167,6 +171,9 @@ class CurvesView(QWidget):
         if self._of is None:
             return
         view, others, flags = self._of
+        self.over.setEnabled(bool(view.images_of_epoch))
+        for chart in (self.loss, self.accuracy, self.rate):
+            chart.images = view.images_of_epoch if self.over.currentText() == OVER[1] else 0
         per_epoch = view.per_epoch
         span = max([view.planned, 1, *(len(each.epochs) for each in (view, *others))])
         best = view.best
@@ -195,7 +202,12 @@ class CurvesView(QWidget):
                 points = smoothed(points, self.smoothing.value())
             curves.append(Curve(name, points, role, style))
         if self.reference is not None and self.reference.curves.get(measure):
-            curves.append(Curve(self.reference.name[:14], self.reference.curves[measure], "vermilion", "dotted"))
+            share = view.images_of_epoch if self.reference.in_images else 1
+            known = tuple((x / max(1, share), y) for x, y in self.reference.curves[measure])
+            curves.append(Curve(self.reference.name[:14], known, "vermilion", "dotted"))
         for other in others:
-            curves.append(Curve(f"run {other.number}", curve(other.epochs, "validation", measure), "ochre", "dotted"))
+            points = curve(other.epochs, "validation", measure)
+            if self.loss.images and other.images_of_epoch:
+                points = tuple((x * other.images_of_epoch / self.loss.images, y) for x, y in points)
+            curves.append(Curve(f"run {other.number}", points, "ochre", "dotted"))
         return curves
