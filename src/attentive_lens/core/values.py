@@ -9,6 +9,7 @@ from __future__ import annotations
 import dataclasses
 import difflib
 import math
+import re
 import shlex
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, fields
@@ -18,6 +19,8 @@ from typing import Any, ClassVar, Self, TypeVar, get_origin, get_type_hints
 from attentive_lens.errors import BadUsage, BadValue
 
 _MISSING = object()
+SEVERAL = re.compile(r"[0-9]{1,9}([x×][0-9]{1,9})+")
+"""Whole numbers as one word."""
 
 
 @dataclass(frozen=True)
@@ -278,7 +281,10 @@ def _checked(title: str, name: str, kind: Any, known: Spec, value: Any) -> Any:
 
 
 def _numbers(where: str, known: Spec, value: Any) -> Any:
-    """A whole number, or a tuple of as many as are allowed; several that are all the same become one."""
+    """A whole number, or as many as are allowed, as a list or «28x20»; several that are all the same become one."""
+    if isinstance(value, str) and SEVERAL.fullmatch(value):
+        value = [int(part) for part in re.split("[x×]", value)]
+    value = tuple(value) if isinstance(value, list) else value
     parts = value if isinstance(value, tuple) else (value,)
     if not all(isinstance(part, int) and not isinstance(part, bool) for part in parts):
         raise BadValue(where, f"whole numbers are needed, got {value!r:.60}", "Change it in the plan")

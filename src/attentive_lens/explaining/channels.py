@@ -107,19 +107,26 @@ class Excitement:
 
 
 def patch(pixels: NDArray[np.uint8], fact: Facts, row: int, column: int) -> NDArray[np.uint8]:
-    """What one output of a layer sees of an image S×S×C: its receptive field, what lies outside being mid-grey.
+    """What one output of a layer sees of an image H×W×C: its receptive field, what lies outside being mid-grey.
 
-    At most the whole image: k×k×C, k the smaller of the field's and the image's side.
+    As `patch_sides` has it: along a side that the field spans, the whole of it.
     """
-    side = pixels.shape[0]
-    if fact.receptive_field is None or fact.receptive_field >= side:
-        return pixels
-    out = np.full((fact.receptive_field, fact.receptive_field, pixels.shape[2]), 128, np.uint8)
-    top, left = fact.offset + fact.jump * row, fact.offset + fact.jump * column
-    above, before = max(0, -top), max(0, -left)
-    below, after = min(fact.receptive_field, side - top), min(fact.receptive_field, side - left)
-    out[above:below, before:after] = pixels[top + above : top + below, left + before : left + after]
+    sides = patch_sides(fact, (pixels.shape[0], pixels.shape[1]))
+    out = np.full((*sides, pixels.shape[2]), 128, np.uint8)
+    inside, seen = [], []
+    for at, length, side in zip((row, column), sides, pixels.shape, strict=False):
+        first = fact.offset + fact.jump * at if length < side else 0
+        begin, end = max(0, -first), min(length, side - first)
+        inside.append(slice(begin, end))
+        seen.append(slice(first + begin, first + end))
+    out[inside[0], inside[1]] = pixels[seen[0], seen[1]]
     return out
+
+
+def patch_sides(fact: Facts, sides: tuple[int, int]) -> tuple[int, int]:
+    """Rows and columns of a patch of an image of so many: of the receptive field, at most those of the image."""
+    rows, columns = (min(fact.receptive_field or side, side) for side in sides)
+    return rows, columns
 
 
 def synthetic(network: Network, node: str, channel: int, seed: int = 0) -> Array:

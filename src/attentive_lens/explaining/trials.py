@@ -91,8 +91,7 @@ def cover_tried(
         Row and column of the middle and side of the square, parts of the image's side.
     """
     row, column, side = spot
-    size = mistakes.shape[1]
-    places = [_square(size, row, at, side) for at in (column, 1 - column)]
+    places = [_square(mistakes.shape[1:3], row, at, side) for at in (column, 1 - column)]
     mended = [float((predicted_of(predictor, _covered(mistakes, place)) == true).mean()) for place in places]
     broken = float((predicted_of(predictor, _covered(right, places[0])) != right_true).mean()) if len(right) else 0.0
     return CoverTrial(mended[0], mended[1], broken)
@@ -141,7 +140,7 @@ def tried(
         return None
     covered, pasted = [], []
     row, column, side = spot
-    for place in (_square(carriers.shape[1], row, column, side), _square(carriers.shape[1], row, 1 - column, side)):
+    for place in (_square(carriers.shape[1:3], row, at, side) for at in (column, 1 - column)):
         covered.append(float((predicted_of(predictor, _covered(carriers, place)) != label).mean()))
         marked = others.copy()
         marked[:, place[0], place[1]] = carriers[np.arange(len(others)) % len(carriers)][:, place[0], place[1]]
@@ -149,10 +148,14 @@ def tried(
     return Trial(covered[0], covered[1], pasted[0], pasted[1], len(carriers), len(others))
 
 
-def _square(size: int, row: float, column: float, side: float) -> tuple[slice, slice]:
-    width = max(1, round(side * size))
-    starts = [min(max(0, round(at * size - width / 2)), size - width) for at in (row, column)]
-    return slice(starts[0], starts[0] + width), slice(starts[1], starts[1] + width)
+def _square(sides: tuple[int, ...], row: float, column: float, side: float) -> tuple[slice, slice]:
+    """A square as it would be if the image were one."""
+    spans = []
+    for size, at in zip(sides, (row, column), strict=True):
+        width = max(1, round(side * size))
+        start = min(max(0, round(at * size - width / 2)), size - width)
+        spans.append(slice(start, start + width))
+    return spans[0], spans[1]
 
 
 def predicted_of(predictor: Predictor, images: NDArray[np.uint8]) -> NDArray[np.intp]:

@@ -25,7 +25,7 @@ SCALES = ((4, 4), (4, 2), (2, 2))
 
 
 def fixed_features(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
-    """Features of images, N×S×S×C uint8 with one or three channels: N×V float32, V the same for all of a C.
+    """Features of images, N×H×W×C uint8 with one or three channels: N×V float32, V the same for all of a C.
 
     Means of luma and chroma in 4×4 places and their deviations in 2×2; strength of edges by direction, as in
     histograms of oriented gradients (Dalal & Triggs 2005, section 6), and of edges of colour, at three scales; a
@@ -64,14 +64,14 @@ def features_of(read: Callable[[slice], NDArray[np.uint8]], count: int, doing: s
 
 
 def _small(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
-    """Luma and two chromas, or luma alone, in 0–1, at `SIDE`: means of whole blocks, or the nearest pixels."""
-    side = pixels.shape[1]
-    if side % SIDE == 0:
-        step = side // SIDE
-        blocks = pixels.reshape(len(pixels), SIDE, step, SIDE, step, -1).mean(axis=(2, 4), dtype=np.float32)
+    """Luma and two chromas, or luma alone, in 0–1, at `SIDE`×`SIDE`: means of whole blocks, or nearest pixels."""
+    rows, columns = pixels.shape[1:3]
+    if rows % SIDE == columns % SIDE == 0:
+        down, across = rows // SIDE, columns // SIDE
+        blocks = pixels.reshape(len(pixels), SIDE, down, SIDE, across, -1).mean(axis=(2, 4), dtype=np.float32)
     else:
-        nearest = np.minimum((np.arange(SIDE) + 0.5) * side / SIDE, side - 1).astype(int)
-        blocks = pixels[:, nearest][:, :, nearest].astype(np.float32)
+        row, column = (np.minimum((np.arange(SIDE) + 0.5) * n / SIDE, n - 1).astype(int) for n in (rows, columns))
+        blocks = pixels[:, row][:, :, column].astype(np.float32)
     scaled = blocks / np.float32(255)
     return np.asarray(scaled @ LUMA_CHROMA.T if scaled.shape[3] == 3 else scaled[..., :1], np.float32)
 

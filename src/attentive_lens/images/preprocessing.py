@@ -28,35 +28,57 @@ def resized(pixels: NDArray[np.uint8], preprocessing: Preprocessing) -> NDArray[
 
     Returns
     -------
-    ndarray, side×side×C uint8
-        C is 3, or 1 for grey (luma weights of ITU-R BT.601). A border has the mean colour of the image's edge.
+    ndarray, H×W×C uint8
+        Of the input's sides. C is 3, or 1 for grey (luma weights of ITU-R BT.601). A border has the mean colour of the
+        image's edge.
     """
-    side = preprocessing.input_size
+    rows, columns = preprocessing.sides
     height, width = pixels.shape[:2]
-    if preprocessing.resize_mode == "centre crop" and height != width:
-        least = min(height, width)
-        top, left = (height - least) // 2, (width - least) // 2
-        pixels = pixels[top : top + least, left : left + least]
-    if pixels.shape == (side, side, 3) and preprocessing.colour_space != "grey":
+    is_other = height * columns != width * rows
+    if preprocessing.resize_mode == "centre crop" and is_other:
+        tall, wide = in_proportion(height, width, rows, columns, within=True)
+        top, left = (height - tall) // 2, (width - wide) // 2
+        pixels = pixels[top : top + tall, left : left + wide]
+    if pixels.shape == (rows, columns, 3) and preprocessing.colour_space != "grey":
         return pixels
     picture = Image.fromarray(pixels)
-    if preprocessing.resize_mode == "letterbox" and height != width:
-        most = max(height, width)
+    if preprocessing.resize_mode == "letterbox" and is_other:
+        tall, wide = in_proportion(height, width, rows, columns, within=False)
         edge = np.concatenate([pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1]]).mean(axis=0)
-        framed = Image.new("RGB", (most, most), (round(edge[0]), round(edge[1]), round(edge[2])))
-        framed.paste(picture, ((most - width) // 2, (most - height) // 2))
+        framed = Image.new("RGB", (wide, tall), (round(edge[0]), round(edge[1]), round(edge[2])))
+        framed.paste(picture, ((wide - width) // 2, (tall - height) // 2))
         picture = framed
     if preprocessing.colour_space == "grey":
         picture = picture.convert("L")
-    if picture.size != (side, side):
-        picture = picture.resize((side, side), Image.Resampling.BILINEAR, reducing_gap=3.0)
-    return np.asarray(picture).reshape(side, side, -1)
+    if picture.size != (columns, rows):
+        picture = picture.resize((columns, rows), Image.Resampling.BILINEAR, reducing_gap=3.0)
+    return np.asarray(picture).reshape(rows, columns, -1)
+
+
+def made_square(images: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Images N×H×W×C stretched along their shorter side, N×S×S×C; square ones as they are."""
+    rows, columns = images.shape[1:3]
+    if rows == columns:
+        return images
+    side = max(rows, columns)
+    out = np.empty((len(images), side, side, images.shape[3]), np.uint8)
+    for image, square in zip(images, out, strict=True):
+        for channel in range(images.shape[3]):
+            stretched = Image.fromarray(image[:, :, channel]).resize((side, side), Image.Resampling.BILINEAR)
+            square[:, :, channel] = np.asarray(stretched)
+    return out
+
+
+def in_proportion(height: int, width: int, rows: int, columns: int, within: bool) -> tuple[int, int]:
+    """Rows and columns of the largest picture of other proportions in one, or of the smallest about it; at least 1."""
+    scale = (min if within else max)(height / rows, width / columns)
+    return max(1, round(rows * scale)), max(1, round(columns * scale))
 
 
 LUMA_CHROMA = np.array([[0.299, 0.587, 0.114], [-0.168736, -0.331264, 0.5], [0.5, -0.418688, -0.081312]], np.float32)
 """Rows that make luma and two chromas (about 0) of red, green and blue (ITU-R BT.601)."""
 NEIGHBOURHOOD = 1 / 32
-"""Of the side: standard deviation of the window whose mean and deviation local contrast uses."""
+"""Of the shorter side: standard deviation of the window whose mean and deviation local contrast uses."""
 AT_ONCE = 64
 
 
@@ -167,7 +189,7 @@ def local_contrast(images: NDArray[np.float32]) -> NDArray[np.float32]:
     """
     from scipy.ndimage import gaussian_filter  # only here: the plain levels do without it
 
-    wide = max(1.0, images.shape[1] * NEIGHBOURHOOD)
+    wide = max(1.0, min(images.shape[1:3]) * NEIGHBOURHOOD)
     window = (0, wide, wide, 0)
     centred = images - gaussian_filter(images, window, mode="nearest")
     spread = np.sqrt(np.maximum(gaussian_filter(centred * centred, window, mode="nearest"), 0))

@@ -67,5 +67,6 @@ def _settings(table: PlainTable) -> str:
 
 def _text(value: object) -> str:
     if isinstance(value, list | tuple):
-        return "–".join(map(_text, value))
+        whole = all(isinstance(part, int) for part in value)  # sides; else the ends of a range
+        return ("×" if whole else "–").join(map(_text, value))
     return f"{value:g}" if isinstance(value, float) else str(value)

@@ -1,6 +1,6 @@
 """Adversarial pairs to start from: a generator that draws of noise, and a discriminator that tells drawn from real.
 
-Each is made for a side of image and so many channels. To add one: its parts and one line in `GENERATORS`.
+Each is made for a size of image and so many channels. To add one: its parts and one line in `GENERATORS`.
 """
 
 from __future__ import annotations
@@ -33,6 +33,7 @@ from attentive_lens.plan.layers import (
     Tanh,
     TransposedConvolution,
 )
+from attentive_lens.plan.layers.base import Sides, both, one_or_both, product
 from attentive_lens.plan.layers.coding import NO_LIKELIHOOD
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE, Learning, Node
@@ -40,7 +41,7 @@ from attentive_lens.plan.optimisers import Adam
 from attentive_lens.plan.tasks import Generate
 
 SMALLEST = 4
-"""Side of the maps, at least, on which a generator begins and to which a discriminator goes down."""
+"""Shorter side of the maps, at least, on which a generator begins and to which a discriminator goes down."""
 FIRST, WIDEST = 32, 256
 """Maps of the discriminator's first convolution, and the most that one has."""
 CLASS_UNITS = 32
@@ -64,11 +65,11 @@ class Generator:
     }
     """What a plan takes over with it."""
 
-    def network_for(self, side: int, channels: int = USUAL_CHANNELS) -> NetworkPlan:
-        """The network for prepared images of ``side`` pixels and so many channels."""
-        onto = Builder()
-        label = _generate(onto, side, channels, self.by_class)
-        _discriminate(onto, side, label)
+    def network_for(self, size: Sides, channels: int = USUAL_CHANNELS) -> NetworkPlan:
+        """The network for prepared images of a size and so many channels."""
+        onto, sides = Builder(), both(size)
+        label = _generate(onto, sides, channels, self.by_class)
+        _discriminate(onto, sides, label)
         return NetworkPlan(tuple(onto.nodes))
 
     @cached_property
@@ -77,26 +78,30 @@ class Generator:
         return self.network_for(USUAL_SIDE)
 
 
-def _widths(side: int) -> list[int]:
-    """Maps after each halving of a side, as long as it can be halved evenly."""
+def _halved(sides: tuple[int, int], times: int) -> tuple[int, int]:
+    return sides[0] >> times, sides[1] >> times
+
+
+def _widths(sides: tuple[int, int]) -> list[int]:
+    """Maps after each halving of both sides, as long as they can be halved evenly."""
     widths: list[int] = []
-    while side >= 2 * SMALLEST and side % 2 == 0:
+    while min(sides) >= 2 * SMALLEST and all(side % 2 == 0 for side in sides):
         widths.append(min(WIDEST, FIRST << len(widths)))
-        side //= 2
+        sides = _halved(sides, 1)
     return widths
 
 
-def _generate(onto: Builder, side: int, channels: int, by_class: bool) -> str:
+def _generate(onto: Builder, sides: tuple[int, int], channels: int, by_class: bool) -> str:
     """Noise, and the class by a branch of its own joined to the noise's; its node, empty without."""
-    widths = _widths(side)
-    small, last = side >> len(widths), widths[-1] if widths else FIRST
+    widths = _widths(sides)
+    small, last = _halved(sides, len(widths)), widths[-1] if widths else FIRST
     noise = onto.add(Noise(), IMAGE)
     label = ""
     if by_class:
         label = onto.add(ClassInput(), IMAGE)
         onto.add(Concatenate(), noise, _of_class(onto, CLASS_UNITS, label))
-    onto.add(Connected(units=small**2 * last))
-    onto.add(Reshape(side=small))
+    onto.add(Connected(units=product(small) * last))
+    onto.add(Reshape(side=one_or_both(small)))
     onto.add(BatchNormalisation())
     onto.add(Relu())
     for width in reversed(widths[:-1]):
@@ -109,18 +114,18 @@ def _generate(onto: Builder, side: int, channels: int, by_class: bool) -> str:
     return label
 
 
-def _discriminate(onto: Builder, side: int, label: str) -> None:
+def _discriminate(onto: Builder, sides: tuple[int, int], label: str) -> None:
     """Strided convolutions down to one score of all that they see; a class has factors of its own for that, besides
     those of all (projection discriminator, Miyato & Koyama 2018, eq. 4).
     """
     onto.add(RealOrDrawn(), IMAGE, onto.last)
     width = FIRST
-    for width in _widths(side) or [FIRST]:
+    for width in _widths(sides) or [FIRST]:
         onto.add(Convolution(filters=width, kernel_size=4, stride=2, padding="same"))
         onto.add(LeakyRelu(negative_slope=0.2))
     seen = onto.add(Flatten())
     if label:
-        units = (side >> len(_widths(side))) ** 2 * width
+        units = product(_halved(sides, len(_widths(sides)))) * width
         onto.add(Add(), seen, onto.add(Multiply(), seen, _of_class(onto, units, label)))
     onto.add(Output())
 

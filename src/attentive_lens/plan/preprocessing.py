@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import Value, spec
+from attentive_lens.plan.layers.base import Sides, both, one_or_both, text
 
 
 @dataclass(frozen=True)
@@ -14,20 +15,21 @@ class Preprocessing(Value):
 
     title: ClassVar[str] = "preprocessing"
 
-    input_size: int = spec(
+    input_size: Sides = spec(
         64,
         label="input size",
         unit="pixels",
         low=4,
-        high=1024,
-        meaning="Side of the square image the network sees.",
+        high=2048,
+        counts=(2,),
+        meaning="Side of the image the network sees; two numbers, rows and columns, where it is not square.",
     )
     resize_mode: str = spec(
         "stretch",
         label="resize mode",
         choices=("stretch", "letterbox", "centre crop"),
-        meaning="How images that are not square become so: stretched, set in a border of their edge's colour, or cut to"
-        " their middle.",
+        meaning="How images of another shape than the input's take it: stretched, set in a border of their edge's"
+        " colour, or cut to their middle.",
     )
     colour_space: str = spec(
         "RGB",
@@ -49,6 +51,21 @@ class Preprocessing(Value):
         return 1 if self.colour_space == "grey" else 3
 
     @property
+    def sides(self) -> tuple[int, int]:
+        """Rows and columns of a prepared image."""
+        return both(self.input_size)
+
+    def sized(self, shorter: int) -> Sides:
+        """An input size of the same proportions, whose shorter side has so many pixels."""
+        rows, columns = (max(1, round(side * shorter / min(self.sides))) for side in self.sides)
+        return one_or_both((rows, columns))
+
+    @property
+    def size_in_words(self) -> str:
+        """«64×64»."""
+        return text(self.sides)
+
+    @property
     def shape(self) -> tuple[int, int, int]:
         """(rows, columns, channels) of a prepared image."""
-        return (self.input_size, self.input_size, self.channels)
+        return (*self.sides, self.channels)

@@ -26,6 +26,7 @@ from attentive_lens.plan.layers import (
     Output,
     Relu,
 )
+from attentive_lens.plan.layers.base import Sides, both
 from attentive_lens.plan.network import NetworkPlan
 
 Parts: TypeAlias = list[LayerSettings | Block]
@@ -46,9 +47,9 @@ class Starter:
     when: str
     parts: Callable[[int, int], Parts]
 
-    def network_for(self, side: int, classes: int = FEW_CLASSES) -> NetworkPlan:
-        """The network for prepared images of ``side`` pixels and so many classes."""
-        return built(self.parts(side, classes))
+    def network_for(self, size: Sides, classes: int = FEW_CLASSES) -> NetworkPlan:
+        """The network for prepared images of a size and so many classes; the shorter side says how far they shrink."""
+        return built(self.parts(min(both(size)), classes))
 
     @cached_property
     def network(self) -> NetworkPlan:

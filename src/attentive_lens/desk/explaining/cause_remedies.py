@@ -99,11 +99,12 @@ def _weighted(cause: CauseFound, evidence: Evidence) -> list[Remedy]:
 
 def _larger(cause: CauseFound, evidence: Evidence) -> list[Remedy]:
     """A larger input where the files have more pixels than the network sees."""
-    side = evidence.plan.preprocessing.input_size
+    preprocessing = evidence.plan.preprocessing
+    side = min(preprocessing.sides)
     files = int(np.median(evidence.mistakes.sizes[list(cause.members)].min(axis=1)))
     larger = min(2 * side, files, LARGEST)
     if larger < 1.25 * side:
         return []
-    plan = evidence.plan.changed({"preprocessing.input_size": larger})
+    plan = evidence.plan.changed({"preprocessing.input_size": preprocessing.sized(larger)})
     forecast = f"{UNTRIED}. The files have {files} pixels a side, the network sees {side}"
-    return [Remedy("resolution", f"See {larger} pixels a side", forecast, plan=plan.write())]
+    return [Remedy("resolution", f"See {plan.preprocessing.size_in_words} pixels", forecast, plan=plan.write())]

@@ -108,11 +108,11 @@ def _decayed(plan: Plan, _side: int) -> Plan | None:
 
 
 def _larger(plan: Plan, side: int) -> Plan | None:
-    size = plan.preprocessing.input_size
+    size = min(plan.preprocessing.sides)
     larger = min(round(LARGER * size), side, LARGEST)
     if plan.base is not None or larger < 1.25 * size:
         return None
-    return plan.changed({"preprocessing.input_size": larger})
+    return plan.changed({"preprocessing.input_size": plan.preprocessing.sized(larger)})
 
 
 def _averaged(plan: Plan, _side: int) -> Plan | None:
@@ -160,9 +160,7 @@ CHANGES: dict[str, Change] = {
         Change("label smoothing", lambda *_: f"Smooth the labels by {SMOOTHED:g}.", _smoothed),
         Change("weight decay", lambda *_: f"Use weight decay {DECAY:g}.", _decayed),
         Change("averaged weights", lambda *_: "Average the weights over the last epochs.", _averaged),
-        Change(
-            "larger input", lambda after, _: f"Show images of {after.preprocessing.input_size} pixels a side.", _larger
-        ),
+        Change("larger input", lambda after, _: f"Show images of {after.preprocessing.size_in_words} pixels.", _larger),
     )
 }
 """Every change by its name."""

@@ -22,8 +22,8 @@ class Imported:
         How many it has.
     classes : tuple of str
         Names by class number.
-    input_size : int
-        Side of its square image, in pixels.
+    input_size : tuple of int
+        Rows and columns of its image.
     output : str
         What makes answers of its scores.
     images : int
@@ -38,7 +38,7 @@ class Imported:
     layers: int
     weights: int
     classes: tuple[str, ...]
-    input_size: int
+    input_size: tuple[int, int]
     output: str
     images: int
     most: float
@@ -46,7 +46,7 @@ class Imported:
 
     def words(self) -> Iterator[str]:
         """What it is, whether it answers as the file does, and what had to be assumed."""
-        side = f"{self.input_size}×{self.input_size}"
+        side = "×".join(map(str, self.input_size))
         yield f"{self.file}: {self.layers} layers, {self.weights} weights, {len(self.classes)} classes, {side} pixels."
         apart = f"it differs from the file it comes from by {self.most:.1g} at most"
         yield f"Asked about {self.images} images of noise, {apart}."

@@ -28,8 +28,10 @@ class ShelfModel:
         Where it is from, and what a person says of it.
     classes : tuple of str
         That it tells apart.
-    input_size, channels : int
-        Of its square image.
+    input_size : tuple of int
+        Rows and columns of its image; none where the file cannot be read.
+    channels : int
+        Of its image.
     layers, weights, multiply_adds, bytes : int
         What it is made of, what an image costs, and the size of its file.
     base : str
@@ -53,7 +55,7 @@ class ShelfModel:
     origin: str
     note: str
     classes: tuple[str, ...] = ()
-    input_size: int = 0
+    input_size: tuple[int, ...] = ()
     channels: int = 0
     layers: int = 0
     weights: int = 0
@@ -93,7 +95,7 @@ class ShelfListed:
                 cells.append((model.name, model.problem, "", "", "", "", ""))
                 continue
             runs = ", ".join(f"run {number}" for number in model.built)
-            side = f"{model.input_size}×{model.input_size}×{model.channels}"
+            side = "×".join(map(str, (*model.input_size, model.channels)))
             figures = (str(len(model.classes)), side, f"{model.weights:,}".replace(",", "\u202f"), model.score)
             cells.append((model.name, model.origin, *figures, runs))
         yield Rows(heads, tuple(cells))

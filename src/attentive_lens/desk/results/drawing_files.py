@@ -25,13 +25,13 @@ BROKEN = (OSError, ValueError, KeyError, IndexError, EOFError, MemoryError, csv.
 
 
 def sheet(images: NDArray[np.uint8], columns: int) -> NDArray[np.uint8]:
-    """Images N×S×S×C side by side, so many in a row, as one picture H×W×3."""
-    count, side = len(images), images.shape[1]
-    rows, step = -(-count // columns), side + GAP
-    picture = np.full((rows * step - GAP, min(count, columns) * step - GAP, 3), GROUND, np.uint8)
+    """Images N×H×W×C side by side, so many in a row, as one picture of uint8 with 3 channels."""
+    count, height, width = images.shape[:3]
+    down, across = height + GAP, width + GAP
+    picture = np.full((-(-count // columns) * down - GAP, min(count, columns) * across - GAP, 3), GROUND, np.uint8)
     for k, image in enumerate(images):
-        top, left = k // columns * step, k % columns * step
-        picture[top : top + side, left : left + side] = image
+        top, left = k // columns * down, k % columns * across
+        picture[top : top + height, left : left + width] = image
     return picture
 
 

@@ -26,9 +26,8 @@ def model_table(file: ModelFile) -> str:
     """A model's layers with shapes and weights."""
     settings = file.preprocessor.settings
     facts = file.plan.facts(settings.shape)
-    side = f"{settings.input_size}×{settings.input_size}"
     weights = sum(fact.weights for fact in facts)
-    title = f"Model of {len(file.classes)} classes, {side} pixels, {weights} weights"
+    title = f"Model of {len(file.classes)} classes, {settings.size_in_words} pixels, {weights} weights"
     rows = [
         (fact.name, node.layer.kind, "×".join(map(str, fact.shape)), fact.weights or "")
         for node, fact in zip(file.plan.nodes, facts, strict=True)

@@ -46,7 +46,7 @@ def shelf_model(place: OnShelf, bases: Mapping[int, Base]) -> ShelfModel:
         origin,
         said.note or (card_note if isinstance(card_note, str) else ""),
         model.classes,
-        settings.input_size,
+        settings.sides,
         settings.channels,
         len(model.plan.nodes),
         sum(fact.weights for fact in facts),

@@ -44,8 +44,8 @@ def import_model(request: ImportModel) -> Job[Imported]:
         raise BadFile(f"{source} was not taken in", why, "Please report it with the file")
     model.write(file)
     weights = sum(array.size for arrays in model.weights.values() for array in arrays.values())
-    side, count = model.preprocessor.settings.input_size, len(model.plan.nodes)
-    return Imported(str(file), count, weights, model.classes, side, model.output, IMAGES, most, taken.assumed)
+    sides, count = model.preprocessor.settings.sides, len(model.plan.nodes)
+    return Imported(str(file), count, weights, model.classes, sides, model.output, IMAGES, most, taken.assumed)
 
 
 def _figures(name: str, words: tuple[str, ...]) -> tuple[float, ...]:

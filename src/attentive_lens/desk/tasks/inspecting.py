@@ -20,6 +20,7 @@ from attentive_lens.explaining.channels import (
     Excitement,
     contributions,
     patch,
+    patch_sides,
     scaled,
     speaks_for,
     switched_off,
@@ -71,8 +72,8 @@ def layer(request: Layer) -> Job[LayerSeen]:
         for number, channel in enumerate(matter):
             yield Progress(number, len(matter), "drawing what excites a channel")
             drawn.append(_shown(synthetic(probe.network, node, int(channel))))
-    side = min(fact.receptive_field or data.pixels.shape[1], data.pixels.shape[1])
-    cut = np.empty((*strongest.images.shape, side, side, data.pixels.shape[3]), np.uint8)
+    sides = patch_sides(fact, (data.pixels.shape[1], data.pixels.shape[2]))
+    cut = np.empty((*strongest.images.shape, *sides, data.pixels.shape[3]), np.uint8)
     for channel, each in enumerate(strongest.images):
         for k, at in enumerate(each):
             row, column = int(strongest.rows[channel, k]), int(strongest.columns[channel, k])

@@ -97,8 +97,7 @@ def map_images(request: MapImages) -> Job[ImageMaps]:
     place = Workspace.open(Path(request.workspace))
     model, data = yield from model_and_data(place, place.run(request.run))
     method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
-    side = model.preprocessor.settings.input_size
-    result = np.zeros((len(request.images), side, side), np.float32)
+    result = np.zeros((len(request.images), *model.preprocessor.settings.sides), np.float32)
     with ThreadPool(THREADS) as thread_pool:
         probe = Probe(Predictor.of(model, thread_pool))
         for number, image in enumerate(request.images):

@@ -10,6 +10,7 @@ from attentive_lens.engine.arrays import Array, Dtype
 from attentive_lens.engine.layers.base import AnyLayer, Call, Layer
 from attentive_lens.plan.initialisations import InitialisationSettings
 from attentive_lens.plan.layers import Codes, Drawing, NormalCodes, Reshape, Shape
+from attentive_lens.plan.layers.base import both
 
 
 class CodesLayer(Layer[Codes, Array, None]):
@@ -70,7 +71,7 @@ class ReshapeLayer(Layer[Reshape, Array, Shape]):
 
     def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Shape]:
         """N×S×S×C; keeps the shape."""
-        return inputs.reshape(len(inputs), self.settings.side, self.settings.side, -1), inputs.shape
+        return inputs.reshape(len(inputs), *both(self.settings.side), -1), inputs.shape
 
     def backward(
         self, grad: Array, saved: Shape, weights: dict[str, Array], need_inputs: bool, need_weights: bool

@@ -73,7 +73,7 @@ def _blurred(pixels: Images, targets: Values) -> tuple[Images, float]:
     for width in WIDTHS:
         if np.median(_in_pieces(_fineness, blurred) / targets) <= 1:
             break
-        sigma = width * pixels.shape[1] / 64
+        sigma = width * min(pixels.shape[1:3]) / 64
         blurred = np.stack([gaussian_filter(image, (sigma, sigma, 0)) for image in paced(pixels, 4)])
     return blurred, sigma
 
@@ -146,14 +146,16 @@ def _cast(factor: float) -> AugmentationStep:
 
 
 def _enlarged(pixels: Images, targets: Values) -> tuple[Images, float]:
-    """As if their files had so many pixels a side; as they are where that is no less than they have."""
-    side = pixels.shape[1]
+    """As if the shorter sides of their files had so many pixels; as they are where that is no less than they have."""
+    rows, columns = pixels.shape[1:3]
+    side = min(rows, columns)
     smaller = np.clip(np.round(targets), 1, side).astype(int)
     enlarged = pixels.copy()
     for k in paced(np.flatnonzero(smaller < side).tolist(), 4):
+        few = (max(1, round(columns * smaller[k] / side)), max(1, round(rows * smaller[k] / side)))
         for channel in range(pixels.shape[3]):
-            reduced = Image.fromarray(pixels[k, :, :, channel]).resize((smaller[k],) * 2, Image.Resampling.BOX)
-            enlarged[k, :, :, channel] = np.asarray(reduced.resize((side, side), Image.Resampling.BILINEAR))
+            reduced = Image.fromarray(pixels[k, :, :, channel]).resize(few, Image.Resampling.BOX)
+            enlarged[k, :, :, channel] = np.asarray(reduced.resize((columns, rows), Image.Resampling.BILINEAR))
     return enlarged, float(0.5 * side / np.median(smaller))
 
 

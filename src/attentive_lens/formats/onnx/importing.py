@@ -18,6 +18,7 @@ from attentive_lens.formats.onnx.units import joined
 from attentive_lens.formats.onnx.writing import SCORES
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.layers import Shape
+from attentive_lens.plan.layers.base import one_or_both
 from attentive_lens.plan.preprocessing import Preprocessing
 
 PLAIN = "It does not say what its pixels become: 0 to 1 is taken. Name mean and standard deviation if it has others."
@@ -62,12 +63,12 @@ def take_in(
     mean, std : sequence of float
         Of the channels, in 0–1: what is taken off a pixel, and what it is then divided by.
     side : int
-        Of the square image, where the file leaves it open; 0: as the file says.
+        Of the image, which is square then, where the file leaves both its sides open; 0: as the file says.
 
     Raises
     ------
     BadFile
-        If a node of it can be no layer of ours, or its input is no square image.
+        If a node of it can be no layer of ours, or its input is no image.
     BadValue
         If names or figures do not fit it.
     """
@@ -147,17 +148,19 @@ def _image(model: OnnxModel, side: int) -> tuple[str, Shape]:
             name, sides = first.outputs[0], (sides[0], sides[3], sides[1], sides[2])
     channels, rows, columns = (*sides[1:], None, None, None)[:3]
     rows, columns = rows or side or None, columns or side or None
-    if len(sides) != 4 or channels not in (1, 3) or rows is None or rows != columns:
+    if len(sides) != 4 or channels not in (1, 3) or rows is None or columns is None:
         shape = "×".join("…" if each is None else str(each) for each in sides)
-        why = f"its input is {shape}, and a square image of 1 or 3 channels is wanted"
+        why = f"its input is {shape}, and an image of 1 or 3 channels is wanted"
         remedy = "Name its side" if len(sides) == 4 and rows is None else "Export it for such images"
         raise BadFile(f"{model.name} was not taken in", why, remedy)
-    return name, (rows, rows, channels)
+    return name, (rows, columns, channels)
 
 
 def _preprocessor(image: Shape, mean: Sequence[float], std: Sequence[float]) -> Preprocessor:
     colour = "grey" if image[2] == 1 else "RGB"
-    settings = Preprocessing(input_size=image[0], colour_space=colour, normalisation="standardise")
+    settings = Preprocessing(
+        input_size=one_or_both((image[0], image[1])), colour_space=colour, normalisation="standardise"
+    )
     plain = Preprocessor.plain(settings)
     for name, figures in (("mean", mean), ("standard deviation", std)):
         if figures and len(figures) not in (1, image[2]):

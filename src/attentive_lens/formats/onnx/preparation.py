@@ -12,13 +12,13 @@ LUMA = (19595.0, 38470.0, 7471.0)
 """Of red, green and blue in 65 536ths: the whole numbers that grey is reckoned with (ITU-R BT.601)."""
 WHOLE = 65536.0
 PREPARED = "prepared image"
-"""Name of what the network itself gets, N×C×S×S float32."""
+"""Name of what the network itself gets, N×C×H×W float32."""
 TRUNCATED = 4.0
 """Standard deviations at which a Gaussian window ends."""
 
 
 def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
-    """Nodes from N×H×W×3 uint8 pixels to N×C×S×S float32, as `Preprocessor` does it.
+    """Nodes from N×H×W×3 uint8 pixels to N×C×H×W float32, as `Preprocessor` does it.
 
     Pictures are resized along their rows and then along their columns, each rounded to whole levels, as here. Of a
     picture that is more than three times as large as the input, blocks of pixels are averaged first here, and not
@@ -27,32 +27,30 @@ def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
     s = preprocessor.settings
     values = graph.add("Transpose", graph.add("Cast", image, to=TensorProto.FLOAT), perm=[0, 3, 1, 2])
     if s.resize_mode == "centre crop":
-        values = _cropped(graph, values)
+        values = _cropped(graph, values, s.sides)
     elif s.resize_mode == "letterbox":
-        values = _framed(graph, values)
+        values = _framed(graph, values, s.sides)
     if s.colour_space == "grey":
         weighed = graph.add("Mul", values, graph.constant(np.array(LUMA, np.float32).reshape(3, 1, 1)))
         summed = graph.add("ReduceSum", weighed, graph.whole([1]), keepdims=1)
         values = _rounded(graph, graph.add("Div", summed, graph.constant(WHOLE)))
-    values = _resized(graph, values, s.input_size)
+    values = _resized(graph, values, s.sides)
     scale = 255.0
     if s.colour_space == "luma-chroma" or s.normalisation == "local contrast":
         values, scale = graph.add("Div", values, graph.constant(255.0)), 1.0
     if s.colour_space == "luma-chroma":
         values = graph.add("Conv", values, graph.constant(LUMA_CHROMA.reshape(3, 3, 1, 1)))
     if s.normalisation == "local contrast":
-        values = _local_contrast(graph, values, s.input_size, s.channels)
+        values = _local_contrast(graph, values, min(s.sides), s.channels)
     std, mean = (np.array(figures).reshape(-1, 1, 1) for figures in (preprocessor.std, preprocessor.mean))
     values = graph.add("Mul", values, graph.constant(1 / (scale * std)))
     return graph.add("Sub", values, graph.constant(mean / std), name=PREPARED)
 
 
-def _resized(graph: Graph, values: str, side: int) -> str:
+def _resized(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
     """Blended between pixels, over as many as an output pixel covers where the picture shrinks."""
     for axis in (3, 2):
-        sides = [graph.add("Shape", values, start=0, end=axis), graph.whole([side])]
-        if axis == 2:
-            sides.append(graph.whole([side]))
+        sides = [graph.add("Shape", values, start=0, end=axis), graph.whole(list(wanted[axis - 2 :]))]
         size = graph.add("Concat", *sides, axis=0)
         blended = graph.add("Resize", values, "", "", size, mode="linear", antialias=1, exclude_outside=1)
         values = graph.add("Clip", _rounded(graph, blended), graph.constant(0.0), graph.constant(255.0))
@@ -69,16 +67,25 @@ def _sides(graph: Graph, values: str) -> str:
     return graph.add("Shape", values, start=2, end=4)
 
 
-def _cropped(graph: Graph, values: str) -> str:
-    """The middle square."""
+def _in_proportion(graph: Graph, sides: str, wanted: tuple[int, int], within: bool) -> str:
+    """Sides of the input's proportions within others, or about them: see `images.preprocessing.in_proportion`."""
+    parts = graph.add("Cast", graph.whole(wanted), to=TensorProto.DOUBLE)
+    scales = graph.add("Div", graph.add("Cast", sides, to=TensorProto.DOUBLE), parts)
+    scale = graph.add("ReduceMin" if within else "ReduceMax", scales, graph.whole([0]), keepdims=1)
+    whole = graph.add("Cast", graph.add("Round", graph.add("Mul", scale, parts)), to=TensorProto.INT64)
+    return graph.add("Max", whole, graph.whole([1]))
+
+
+def _cropped(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
+    """The middle, in the input's proportions."""
     sides = _sides(graph, values)
-    least = graph.add("ReduceMin", sides, graph.whole([0]), keepdims=1)
+    least = _in_proportion(graph, sides, wanted, within=True)
     start = graph.add("Div", graph.add("Sub", sides, least), graph.whole([2]))
     return graph.add("Slice", values, start, graph.add("Add", start, least), graph.whole([2, 3]))
 
 
-def _framed(graph: Graph, values: str) -> str:
-    """In the middle of a square of the edge's mean colour, which is rounded to whole levels."""
+def _framed(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
+    """In the middle of a picture of the input's proportions, of the edge's mean colour, rounded to whole levels."""
     sides = _sides(graph, values)
     lines = []
     for axis in (2, 3):
@@ -89,7 +96,7 @@ def _framed(graph: Graph, values: str) -> str:
     pixels = graph.add("Mul", around, graph.constant(2.0))
     edge = graph.add("Round", graph.add("Div", graph.add("Sum", *lines), pixels))
     colour = graph.add("Unsqueeze", edge, graph.whole([3]))
-    most = graph.add("ReduceMax", sides, graph.whole([0]), keepdims=1)
+    most = _in_proportion(graph, sides, wanted, within=False)
     missing = graph.add("Sub", most, sides)
     before = graph.add("Div", missing, graph.whole([2]))
     none = graph.whole([0, 0])  # of the count of images and of the channels

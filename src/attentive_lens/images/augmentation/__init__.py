@@ -151,7 +151,7 @@ def _alone(
                 continue
             change = AUGMENTATIONS[step.kind]
             if isinstance(change, Geometric):
-                matrix = change.matrix(step, random, images.shape[1])
+                matrix = change.matrix(step, random, images.shape[1:3])
                 waiting = matrix if waiting is None else waiting @ matrix
             elif isinstance(change, Tonal):
                 if waiting is not None:

@@ -19,8 +19,11 @@ class Geometric(Augmentation):
     """A change of places, as a matrix."""
 
     @abstractmethod
-    def matrix(self, step: Any, random: np.random.Generator, side: int) -> NDArray[np.float64]:
-        """3×3 matrix from places in the new image to places in the old: (across, down, 1), pixels from the centre."""
+    def matrix(self, step: Any, random: np.random.Generator, sides: tuple[int, int]) -> NDArray[np.float64]:
+        """3×3 matrix from places in the new image to places in the old: (across, down, 1), pixels from the centre.
+
+        ``sides`` are the image's rows and columns.
+        """
 
 
 class Tonal(Augmentation):
@@ -28,7 +31,7 @@ class Tonal(Augmentation):
 
     @abstractmethod
     def apply(self, step: Any, random: np.random.Generator, image: NDArray[np.float32]) -> None:
-        """Change S×S×C values in 0–1 in place; they stay within."""
+        """Change H×W×C values in 0–1 in place; they stay within."""
 
 
 class Lost(Tonal):
@@ -49,4 +52,4 @@ class Pairing(Augmentation):
     def apply(
         self, step: Any, random: np.random.Generator, image: NDArray[np.float32], partner: NDArray[np.float32]
     ) -> float:
-        """Change S×S×C values in place by the partner's, and return the partner's share of the label, 0 to 0.5."""
+        """Change H×W×C values in place by the partner's, and return the partner's share of the label, 0 to 0.5."""

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.images.preprocessing import made_square
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.augmentation import AugmentationStep
 
@@ -80,8 +81,9 @@ class Evidence:
 
     Attributes
     ----------
-    pixels : ndarray, M×S×S×C uint8
-        At the input size; may be memory-mapped and larger than memory.
+    pixels : ndarray, M×H×W×C uint8
+        At the input size; may be memory-mapped and larger than memory. Finders see those that are not square stretched
+        to their longer side, so that parts of a side are the same in both.
     labels : ndarray, N int64
         Class numbers.
     sets : tuple of str
@@ -116,12 +118,22 @@ class Evidence:
 
     @property
     def side(self) -> int:
-        """Pixels of a row."""
-        return int(self.pixels.shape[1])
+        """Pixels of a side, as the finders see images."""
+        return int(max(self.pixels.shape[1:3]))
+
+    @property
+    def input_sides(self) -> tuple[int, int]:
+        """Rows and columns of the input."""
+        return self.pixels.shape[1], self.pixels.shape[2]
+
+    @property
+    def input_in_words(self) -> str:
+        """«64 pixels», or «28×20 pixels»."""
+        return f"{'×'.join(str(side) for side in dict.fromkeys(self.input_sides))} pixels"
 
     def images(self, places: NDArray[np.int64]) -> NDArray[np.uint8]:
         """Some images, n×S×S×C uint8."""
-        return np.asarray(self.pixels[places if self.rows is None else self.rows[places]])
+        return made_square(np.asarray(self.pixels[places if self.rows is None else self.rows[places]]))
 
     def grey(self, places: NDArray[np.int64]) -> NDArray[np.float32]:
         """Mean over the channels of some images, n×S×S float32 in 0–1."""

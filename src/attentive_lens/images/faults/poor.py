@@ -57,8 +57,8 @@ class Poor(Finder):
             fine[part], edges[part] = fineness(grey), edge_sharpness(grey)
             low[part], high[part] = np.percentile(grey.reshape(len(part), -1), (1, 99), axis=1)
         below, flat, dark = np.zeros(count, np.float32), np.zeros(count, bool), np.zeros(count, bool)
-        sides = evidence.sizes.min(axis=1)
-        small = sides < SMALL * evidence.side
+        scale = (evidence.sizes / np.array(evidence.input_sides)).min(axis=1)
+        small = scale < SMALL
         many = small.mean() > MANY
         for label in range(len(evidence.classes)):
             of_class = evidence.labels == label
@@ -66,7 +66,7 @@ class Poor(Finder):
                 flatter = robust(np.log(contrast[of_class] + 1e-4), CONTRAST_SPREAD) < FAR_FLATTER
                 flat[of_class] = flatter & (contrast[of_class] < FLAT * np.median(contrast[of_class]))
                 dark[of_class] = (high[of_class] < DARK) & (np.median(high[of_class]) > BRIGHT)
-                small[of_class] &= many | (sides[of_class] < SMALL * np.median(sides[of_class]))
+                small[of_class] &= many | (scale[of_class] < SMALL * np.median(scale[of_class]))
                 if np.median(fine[of_class]) > FALLS:  # else the things themselves are smooth, and nothing can be told
                     below[of_class] = robust(fine[of_class], LEAST_SPREAD)
         flat &= low > PALE
@@ -78,10 +78,12 @@ class Poor(Finder):
         )
         findings = [_finding(kind, np.flatnonzero(which), words, order) for kind, which, words, order in sorts]
         if many:
-            findings.append(_too_large(evidence, np.flatnonzero(small), sides))
+            findings.append(_too_large(evidence, np.flatnonzero(small), scale))
         else:
-            words = f"are smaller than half the input size of {evidence.side} pixels, and than half their class's usual"
-            findings.append(_finding("too small", np.flatnonzero(small), words, sides))
+            words = (
+                f"are smaller than half the input size of {evidence.input_in_words}, and than half their class's usual"
+            )
+            findings.append(_finding("too small", np.flatnonzero(small), words, scale))
         return [finding for finding in findings if finding is not None]
 
 
@@ -94,13 +96,14 @@ def _finding(kind: str, places: NDArray[np.intp], words: str, order: NDArray[Any
     return Finding(kind, f"{images} {words}", "Look at them, and leave out what shows nothing", ranked, actions)
 
 
-def _too_large(evidence: Evidence, places: NDArray[np.intp], sides: NDArray[np.int64]) -> Finding:
+def _too_large(evidence: Evidence, places: NDArray[np.intp], scale: NDArray[np.float64]) -> Finding:
     """So many small images are no accident: nothing to do about them, but about the input size."""
-    ranked = tuple(places[np.argsort(sides[places], kind="stable")].tolist())
+    ranked = tuple(places[np.argsort(scale[places], kind="stable")].tolist())
     part = len(places) / len(evidence)
-    why = f"{part:.0%} of the images are smaller than half the input size of {evidence.side} pixels"
-    fitting = max(8, int(np.median(sides)) // 8 * 8)
-    remedy = f"Try an input size of {fitting}, or know that small ones are enlarged"
+    why = f"{part:.0%} of the images are smaller than half the input size of {evidence.input_in_words}"
+    usual = float(np.median(scale))
+    fitting = dict.fromkeys(max(8, int(usual * side + 1e-9) // 8 * 8) for side in evidence.input_sides)
+    remedy = f"Try an input size of {'×'.join(map(str, fitting))}, or know that small ones are enlarged"
     return Finding("input size", why, remedy, ranked, (Action("flag them", flag=ranked),))
 
 

@@ -40,10 +40,10 @@ class Rotate(AugmentationStep):
 
 @dataclass(frozen=True)
 class Rotate90(AugmentationStep):
-    """Turns the image by one, two or three quarters."""
+    """Turns the image by one, two or three quarters; by two where it is not square."""
 
     kind: ClassVar[str] = "rotate 90"
-    idea: ClassVar[str] = "Turns the image by one, two or three quarters."
+    idea: ClassVar[str] = "Turns the image by one, two or three quarters; by two where it is not square."
     caution: ClassVar[str] = "Would an image on its side or head still have its label?"
 
 

@@ -174,6 +174,11 @@ def both(sides: Sides) -> tuple[int, int]:
     return (sides, sides) if isinstance(sides, int) else (sides[0], sides[1])
 
 
+def one_or_both(sides: tuple[int, int]) -> Sides:
+    """Rows and columns as a setting has them: one number where they are as many."""
+    return sides[0] if sides[0] == sides[1] else sides
+
+
 def four(sides: Sides) -> Pads:
     """Top and bottom, left and right."""
     if isinstance(sides, tuple) and len(sides) == 4:

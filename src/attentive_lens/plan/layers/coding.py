@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import spec
-from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, SameShape, Shape, product, text
+from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, SameShape, Shape, Sides, both, product, text
 
 NO_LIKELIHOOD = "none"
 LIKELIHOODS = ("gaussian", "bernoulli", NO_LIKELIHOOD)
@@ -61,21 +61,30 @@ class NormalCodes(LayerSettings):
 
 @dataclass(frozen=True)
 class Reshape(LayerSettings):
-    """Lays a row of values out as square maps, rows first."""
+    """Lays a row of values out as maps, rows first."""
 
     kind: ClassVar[str] = "reshape"
-    idea: ClassVar[str] = "Lays a row of values out as square maps: where a decoder begins to draw."
+    idea: ClassVar[str] = "Lays a row of values out as maps: where a decoder begins to draw."
 
-    side: int = spec(4, label="side", unit="pixels", low=1, high=1024, meaning="Rows and columns of the maps.")
+    side: Sides = spec(
+        4,
+        label="side",
+        unit="pixels",
+        low=1,
+        high=2048,
+        counts=(2,),
+        meaning="Rows and columns of the maps; two numbers where they are not square.",
+    )
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
-        """(side, side, values / side²)."""
-        values, area = product(input_shape), self.side**2
+        """(rows, columns, values / (rows · columns))."""
+        sides = both(self.side)
+        values, area = product(input_shape), product(sides)
         if values % area:
-            why = f"{values} values cannot be laid out as maps of {self.side}×{self.side}"
+            why = f"{values} values cannot be laid out as maps of {text(sides)}"
             remedy = f"Give the layer before it a multiple of {area} units"
             raise DoesNotFit(f"The {self.kind} layer does not fit", why, remedy)
-        return (self.side, self.side, values // area)
+        return (*sides, values // area)
 
     def output_channels(self, *inputs: int | None) -> int | None:
         """Not known without the inputs' sides."""

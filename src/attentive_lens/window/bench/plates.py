@@ -63,13 +63,19 @@ class Plate:
         """Node whose output the plate shows: the coating's, if it has one."""
         return self.nodes[-1] if self.nodes else IMAGE
 
-    def field(self, side: int) -> tuple[float, float]:
-        """Where the middle output's receptive field begins, and its length, in parts of the image's side."""
+    def field(self, sides: tuple[int, int]) -> tuple[float, float, float, float]:
+        """The middle output's receptive field on an image of so many rows and columns.
+
+        Where it begins across and down, its width and its height, in parts of the image's.
+        """
         if self.receptive_field is None or not self.shape:
-            return 0.0, 1.0
-        first = self.offset + self.jump * (self.shape[0] // 2)
-        begin, end = max(0, first), min(side, first + self.receptive_field)
-        return begin / side, (end - begin) / side
+            return 0.0, 0.0, 1.0, 1.0
+        ends = []
+        for side, count in zip(sides, self.shape, strict=False):
+            first = self.offset + self.jump * (count // 2)
+            ends.append((max(0, first) / side, min(side, first + self.receptive_field) / side))
+        (top, bottom), (left, right) = ends
+        return left, top, right - left, bottom - top
 
 
 def plates_of(

@@ -183,8 +183,8 @@ class StarterChooser(QWidget):
     def refresh(self) -> None:
         """Make every network for the images and classes as they are, and ask for what is not priced."""
         design, classes = self.session.design, len(self.session.images.collection.taught)
-        side = design.plan.preprocessing.input_size
-        self.note.setText(f"made for {side}×{side} pixels and {classes} classes; petrol edges are folded blocks")
+        size = design.plan.preprocessing.size_in_words
+        self.note.setText(f"made for {size} pixels and {classes} classes; petrol edges are folded blocks")
         stand_in = without_base(design.plan).changed({"network": next(iter(STARTERS))})
         if self._shown is None or self._shown != (stand_in, classes):
             self._shown, self._prices = (stand_in, classes), {}

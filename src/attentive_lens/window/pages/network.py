@@ -266,9 +266,9 @@ class NetworkPage(Page):
 
     def _say_where_from(self, plan: Plan) -> None:
         """Which starting network it is, if it is one as it stands."""
-        side, classes = plan.preprocessing.input_size, len(self.session.images.collection.taught)
+        size, classes = plan.preprocessing.input_size, len(self.session.images.collection.taught)
         same = [name for name, each in STARTERS.items() if name == plan.name.split(ON)[0] and plan.base is None
-                and each.network_for(side, classes) == plan.network]  # fmt: skip
+                and each.network_for(size, classes) == plan.network]  # fmt: skip
         self.origin.setText(f"as it starts: {STARTERS[same[0]].when}" if same and self.session.design.sound else "")
 
     def _list_runs(self) -> None:
@@ -343,30 +343,30 @@ class NetworkPage(Page):
         """The chosen plate's receptive field on a sample image."""
         place = min(self.bench.current or 0, len(self.bench.plates) - 1)
         plate = self.bench.plates[place]
-        network, side = self.panel.plan.network, self.panel.plan.preprocessing.input_size
+        network, preprocessing = self.panel.plan.network, self.panel.plan.preprocessing
+        size = preprocessing.size_in_words
         is_blind = bool(network.meeting) and plate.output not in network.judges
         pixels = self.session.images.pixels
         if pixels is not None:
             number = self.shown.currentData()
             seen = self.seen.pictures(self.panel.plan, self.panel.nodes, None if number == PLAN else number)
             self.bench.show_pictures({"image": to_image(pixels[SAMPLE]), **seen})
-            corner, length = plate.field(side)
-            box = QRectF(corner, corner, length, length)
+            box = QRectF(*plate.field(preprocessing.sides))
             self.sample.show_image(to_image(pixels[SAMPLE]), box if place and plate.shape and not is_blind else None)
         map_ = self.bench.pictures.get(plate.output) if place else None
         self.made.show_image(map_)
         self.made.setVisible(map_ is not None)
         self.sees_title.setText(f"Receptive field of {plate.name}" if place else "The image")
         if place == 0:
-            words = f"Every image comes at {side}×{side} pixels."
+            words = f"Every image comes at {size} pixels."
         elif not plate.shape:
             words = "Not known: there is a fault here or before it."
         elif is_blind:
             words = "It looks at no image: its values are made of noise, or of the class."
-        elif plate.receptive_field is None or plate.receptive_field >= side:
-            words = f"Each of its values sees the whole image, {side}×{side} pixels."
+        elif plate.receptive_field is None or plate.receptive_field >= max(preprocessing.sides):
+            words = f"Each of its values sees the whole image, {size} pixels."
         else:
-            words = f"Each of its values sees {plate.receptive_field}×{plate.receptive_field} of {side}×{side} pixels."
+            words = f"Each of its values sees {plate.receptive_field}×{plate.receptive_field} of {size} pixels."
         if map_ is not None:
             words += f" Beside it: the most active of its maps in run {self.seen.run}."
         self.sees.setText(words)

@@ -24,8 +24,8 @@ def facts_of(model: ShelfModel) -> Iterator[tuple[str, str]]:
     yield "accuracy", model.score or "never scored here"
     if model.loss is not None:
         yield "loss", f"{model.loss:.3f}"
-    side = f"{model.input_size}×{model.input_size}"
-    yield "input", f"{side} pixels, {'grey' if model.channels == 1 else f'{model.channels} channels'}"
+    size = "×".join(map(str, model.input_size))
+    yield "input", f"{size} pixels, {'grey' if model.channels == 1 else f'{model.channels} channels'}"
     yield "classes", thousands(len(model.classes))
     yield "layers", thousands(model.layers)
     yield "weights", f"{thousands(model.weights)} · {memory_size(model.bytes)}"
