@@ -182,10 +182,10 @@ def test_over_the_pair_the_pointer_is_a_cross_and_a_press_takes_the_lens_there(q
     lens = page.twins.lenses["predicted"]
     qtbot.mouseMove(lens, QPoint(20, 20))
     assert lens.cursor().shape() == READ
-    qtbot.mouseMove(lens, QPoint(5, round(lens.square().height()) + 2))
-    assert lens.height() <= lens.square().height() or lens.cursor().shape() == ARROW
+    qtbot.mouseMove(lens, QPoint(5, round(lens.area().height()) + 2))
+    assert lens.height() <= lens.area().height() or lens.cursor().shape() == ARROW
     qtbot.mouseClick(lens, LEFT, pos=QPoint(30, 30))
-    assert np.allclose([lens.across, lens.below], 30 / lens.square().width(), atol=0.01)
+    assert np.allclose([lens.across, lens.below], 30 / lens.area().width(), atol=0.01)
 
 
 def test_no_key_of_the_window_is_one_of_the_bench_s(shared: Frame) -> None:

@@ -97,7 +97,7 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     scale = child(shared, MapScale, "scale predicted")
     assert scale.signed
     assert right.map != positive
-    side = right.square().width()
+    side = right.area().width()
     at = QPoint(int(side * 0.4), int(side * 0.7))
     qtbot.mouseMove(right, at)
     size = wanted.values.shape[0]
@@ -138,7 +138,7 @@ def test_a_region_drawn_with_shift_is_covered_and_shown_again_from_the_case(
     qtbot: QtBot, shared: Frame, page: ExplainPage
 ) -> None:
     lens = child(shared, Lens, "lens predicted")
-    side = lens.square().width()
+    side = lens.area().width()
     shift = Qt.KeyboardModifier.ShiftModifier
     first, last = QPoint(int(side * 0.2), int(side * 0.1)), QPoint(int(side * 0.6), int(side * 0.3))
     before = (lens.across, lens.below)

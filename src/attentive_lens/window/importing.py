@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QProcess, Qt, pyqtSignal
+from PyQt6.QtCore import QProcess, QRect, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
@@ -19,6 +19,7 @@ from attentive_lens.window.asking import Asker
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, retire, set_role, to_image, vertical
 from attentive_lens.window.parts.form import CHOICE_WORDS, Form
 from attentive_lens.window.parts.pointing import points
+from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.running import run_command
 from attentive_lens.window.words import shortened, thousands
 
@@ -62,7 +63,7 @@ class Way(QWidget):
             left = 14 + k * (SIDE + GAP)
             if left + SIDE > self.width():
                 break
-            painter.drawImage(left, 34, to_image(picture).scaled(SIDE, SIDE))
+            draw_picture(painter, QRect(left, 34, SIDE, SIDE), to_image(picture))
             painter.setPen(t.colour("faint"))
             painter.drawText(left, 34 + SIDE + 16, words[k])
 

@@ -94,7 +94,7 @@ def on_paper(words: str) -> QTextDocument:
             image.loadFromData(b64decode(result[2], validate=True))
         except NoBase64:
             return ""
-        pictures.append(image.scaled(PICTURE * FINER, PICTURE * FINER))
+        pictures.append(image.scaled(PICTURE * FINER, PICTURE * FINER, Qt.AspectRatioMode.KeepAspectRatio))
         return f'<img src="picture:{len(pictures) - 1}" width="{PICTURE}" height="{PICTURE}"> '
 
     body = _IMAGE.sub(picture, _SVG.sub(chart, _FIGURE.sub(r"<\1div>", words.replace("</head>", _WHITE, 1))))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -11,6 +12,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import LensError
 from attentive_lens.images.flips import Turned, turned_by_flip
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.workspace import ImageRow, Workspace
 from attentive_lens.workspace.runs import read_plan, write_plan
@@ -20,6 +22,9 @@ FILE = "usual.toml"
 GREY = ("grey", "black and white")
 LEAST, MOST = 8, 64
 """Sides between which the input size follows the images."""
+SQUARE, ALIKE, NEARLY = 1.2, 1.05, 0.95
+"""Proportions up to which images count as square, differences up to which two are of one shape, part that must be."""
+STEP = 4
 SAMPLED, SIDE = 1200, 16
 """Images that flips are tried on, and their side."""
 
@@ -33,6 +38,11 @@ def usual_plan(workspace: Workspace) -> Plan:
         return Plan()
 
 
+def looked_at(rows: Sequence[ImageRow]) -> Preprocessing:
+    """How images are prepared to be looked at, whatever the plan: by the default, those of one shape in that shape."""
+    return Plan().preprocessing.with_(input_size=_oblong(rows) or Plan().preprocessing.input_size)
+
+
 def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, list[str]]:
     """A plan for images of this size and colour, and a sentence for each thing that is not as usual."""
     plan = plan or Plan()
@@ -41,7 +51,12 @@ def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, li
         return plan, sentences
     side = int(np.median([max(row.width, row.height) for row in rows]))
     changes: dict[str, object] = {}
-    if side < MOST:
+    oblong = _oblong(rows)
+    if oblong is not None:
+        changes["preprocessing.input_size"] = oblong
+        what = "×".join(map(str, oblong))
+        sentences.append(f"The images are of one shape, and not square: the input of the usual plan is {what} pixels.")
+    elif side < MOST:
         changes["preprocessing.input_size"] = max(LEAST, side)
         sentences.append(f"The longer side of the images is {side} pixels: so is the input of the usual plan.")
     if all(row.mode.startswith(GREY) for row in rows):
@@ -54,6 +69,24 @@ def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, li
             continue  # too deep for so few pixels
     smallest = min(STARTERS, key=lambda name: len(STARTERS[name].network.nodes))
     return plan.changed({**changes, "network": smallest}), sentences
+
+
+def _oblong(rows: Sequence[ImageRow]) -> tuple[int, int] | None:
+    """Rows and columns of an input for images that are nearly all of one shape, which is not square; None for others.
+
+    As the images are, or reduced to about as many pixels as the usual square has, in steps of `STEP`.
+    """
+    sides = np.array([(row.height, row.width) for row in rows], np.float64)
+    shapes = np.log(sides[:, 1] / sides[:, 0])
+    usual = float(np.median(shapes))
+    if abs(usual) < math.log(SQUARE) or np.mean(np.abs(shapes - usual) < math.log(ALIKE)) < NEARLY:
+        return None
+    height, width = np.median(sides, axis=0).tolist()
+    step = 1
+    if height * width > MOST**2:
+        height, width, step = MOST * math.exp(-usual / 2), MOST * math.exp(usual / 2), STEP
+    rows_, columns = (max(LEAST, step * round(side / step)) for side in (height, width))
+    return rows_, columns
 
 
 def note_usual(workspace: Workspace) -> Job[list[str]]:
@@ -75,7 +108,6 @@ def note_usual(workspace: Workspace) -> Job[list[str]]:
 def _turned(workspace: Workspace, rows: Sequence[ImageRow]) -> Job[tuple[Turned, ...]]:
     from attentive_lens.desk.images.data import references
     from attentive_lens.images.preprocessing import resized
-    from attentive_lens.plan.preprocessing import Preprocessing
 
     some = rows[:: max(1, -(-len(rows) // SAMPLED))]
     small = Preprocessing(input_size=SIDE)

@@ -16,13 +16,13 @@ from attentive_lens.images.rows import Pixels, Rows
 
 @dataclass(frozen=True)
 class Prepared:
-    """All images at the default plan's input size.
+    """All images as they are looked at, see `desk.network.usual.looked_at`.
 
     Attributes
     ----------
     file : str or None
         Where they are, see `images.rows.Rows`; None where nothing can be written.
-    pixels : ndarray, N×S×S×C uint8, or None
+    pixels : ndarray, N×H×W×C uint8, or None
         The images themselves in that case.
     """
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
+from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.data import Data, gather, references
+from attentive_lens.desk.network.usual import looked_at
 from attentive_lens.desk.requests.images import (
     Augment,
     Augmented,
@@ -55,7 +57,8 @@ SHOWN = 64
 def prepare(request: Prepare) -> Job[Prepared]:
     """See `Prepare`."""
     place = Workspace.open(Path(request.workspace))
-    pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preprocessing, place.cache)
+    rows = place.catalogue.images()
+    pixels = yield from prepared(references(place, rows), looked_at(rows), place.cache)
     if isinstance(pixels, Rows):
         return Prepared(str(pixels.file), None)
     return Prepared(None, np.asarray(pixels))
@@ -159,7 +162,8 @@ def open_picture(request: OpenPicture) -> Job[Picture]:
 def measure(request: Measure) -> Job[Measures]:
     """See `Measure`; sharpness is the strength of detail one to two pixels wide, at the input size."""
     place = Workspace.open(Path(request.workspace))
-    pixels = yield from prepared(references(place, place.catalogue.images()), Plan().preprocessing, place.cache)
+    rows = place.catalogue.images()
+    pixels = yield from prepared(references(place, rows), looked_at(rows), place.cache)
     file = place.cache / "measures.npz"
     key = key_of("measures", pixels.file.name) if isinstance(pixels, Rows) else ""
     known = stored(file, Measures, key) if key else None
@@ -183,7 +187,8 @@ def measure(request: Measure) -> Job[Measures]:
 
 def class_averages(request: ClassAverages) -> Job[Averages]:
     """See `ClassAverages`; standard deviations are shown twice as strong, for they cannot pass half of white."""
-    data = yield from gather(Workspace.open(Path(request.workspace)), Plan())
+    place = Workspace.open(Path(request.workspace))
+    data = yield from gather(place, replace(Plan(), preprocessing=looked_at(place.catalogue.images())))
     classes = len(data.collection.classes)
     members = data.members("training")
     sums = np.zeros((classes, *data.pixels.shape[1:]))

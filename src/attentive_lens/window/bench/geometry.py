@@ -20,6 +20,8 @@ ARCH, LEAST_BAND = 13, 12
 """Pixels from one short cut's track to the next, and above all plates."""
 RAISED, LEAST_RAISED = 100, 64
 """Pixels of a raised track with its plates and names, where there is room, and at least."""
+SLANT = 0.42
+"""Width of a square plate, at most, in parts of its height, for it is turned away."""
 LEAST_RAIL = 120
 """Pixels of the rail with its plates and names, at least."""
 
@@ -27,6 +29,12 @@ LEAST_RAIL = 120
 def least_height(layout: Layout) -> int:
     """Pixels that a bench must be tall to show every lane."""
     return LEAST_BAND + ARCH * layout.level_count + LEAST_RAIL + LEAST_RAISED * (layout.lane_count - 1)
+
+
+def _in_proportion(across: float, wide: float, height: float, least: float) -> tuple[float, float]:
+    """Width and height within those of a square plate, of one that is so many times as wide as it is high."""
+    lower = max(least, min(height, wide / (SLANT * across)))
+    return max(least, min(wide, lower * SLANT * across)), lower
 
 
 class Geometry:
@@ -108,7 +116,9 @@ class Geometry:
         depth = min(depth, self.step * 0.3)
         deep = depth * DEEP + 4 if plate.folded else depth
         gap, least = (14, 8.0) if self.captions else (3, 2.0)
-        wide = least if flat else max(least, min(height * 0.42, self.step - deep - gap))
+        wide = least if flat else max(least, min(height * SLANT, self.step - deep - gap))
+        if len(plate.shape) == 3 and plate.shape[0] != plate.shape[1]:  # narrower or lower, in its proportions
+            wide, height = _in_proportion(plate.shape[1] / plate.shape[0], wide, height, least)
         centre = self.centre(place)
         x = centre.x() - (wide + deep) / 2
         up = 3.0 if flat else wide * 0.30

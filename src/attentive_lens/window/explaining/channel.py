@@ -28,6 +28,7 @@ from attentive_lens.window.parts.basics import (
     vertical,
 )
 from attentive_lens.window.parts.flow import Turning
+from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.parts.tiles import enlarged, laid_over
 
 GAP, HEAD = 10, 18
@@ -109,7 +110,7 @@ class Overlays(QWidget):
             left, top = column * (side + GAP), row * (side + HEAD + GAP)
             elided = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(side))
             painter.drawText(QRectF(left, top, side, HEAD), Qt.AlignmentFlag.AlignVCenter, elided)
-            painter.drawImage(QRectF(left, top + HEAD, side, side), picture)
+            draw_picture(painter, QRectF(left, top + HEAD, side, side), picture)
 
 
 class ChannelView(QWidget):

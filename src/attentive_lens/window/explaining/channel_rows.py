@@ -13,6 +13,7 @@ from attentive_lens.desk.requests.inspecting import LayerSeen
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import map_colours, rgb, to_image
 from attentive_lens.window.parts.pointing import points
+from attentive_lens.window.parts.proportions import draw_picture
 
 PATCH, GAP, HEAD = 48, 4, 18
 """Pixels of a picture, between two, and of the line above them."""
@@ -137,15 +138,15 @@ class ChannelRows(QWidget):
     def _paint_pictures(self, painter: QPainter, channel: int, top: int) -> None:
         seen = self.seen
         if self.drawn:
-            painter.drawImage(QRect(0, top, PATCH, PATCH), self.drawn[channel])
+            draw_picture(painter, QRect(0, top, PATCH, PATCH), self.drawn[channel])
         if seen is None:
             return
         if channel in seen.synthetic_channels:
             made = seen.synthetic[seen.synthetic_channels.index(channel)]
-            painter.drawImage(QRect(self._left(-1) - GAP, top, PATCH, PATCH), to_image(_rgb(made)))
+            draw_picture(painter, QRect(self._left(-1) - GAP, top, PATCH, PATCH), to_image(_rgb(made)))
         patches = self.shown_patches
         for k in range(patches):
-            painter.drawImage(QRect(self._left(k), top, PATCH, PATCH), to_image(_rgb(seen.patches[channel, k])))
+            draw_picture(painter, QRect(self._left(k), top, PATCH, PATCH), to_image(_rgb(seen.patches[channel, k])))
         self._paint_activity(painter, channel, self._left(patches) + GAP, top)
 
     def _paint_activity(self, painter: QPainter, channel: int, left: int, top: int) -> None:

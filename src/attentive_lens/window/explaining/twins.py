@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from functools import partial
 from typing import Any
@@ -10,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QResizeEvent
-from PyQt6.QtWidgets import QComboBox, QLabel, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QBoxLayout, QComboBox, QLabel, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.core.telling import signed
 from attentive_lens.desk.map_colours import scale
@@ -36,6 +37,8 @@ from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip, shortened
 
+STACKED = 1.8
+"""Times as wide as it is high, from which images stand one above the other."""
 DIFFERENCE = "said − true"
 GAP, SENTENCE = 16, 34
 """Pixels between the images, and of the sentence below them."""
@@ -69,7 +72,7 @@ class Twins(QWidget):
         self._sentence = ""
         inside = vertical(self, spacing=4)
         self.pair = QWidget()
-        twins = horizontal(self.pair, spacing=GAP)
+        self.twins = horizontal(self.pair, spacing=GAP)
         self.lenses: dict[str, Lens] = {}
         self.heads: dict[str, tuple[QWidget, QLabel, QLabel]] = {}
         self.chips: dict[str, TrustChips] = {}
@@ -80,7 +83,7 @@ class Twins(QWidget):
         set_role(self.measure, "chip action")
         self.measure.setFont(look.font(look.SMALL))
         for key in ("predicted", "true"):
-            twins.addLayout(self._make_side(key), 1)
+            self.twins.addLayout(self._make_side(key), 1)
         inside.addWidget(self.pair, 1)
         row = Flow(spacing=8)
         self.chooser = MapChooser(session)
@@ -112,7 +115,7 @@ class Twins(QWidget):
         inside.addLayout(below)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """The images are square: no more height than they fill."""
+        """No more height than the images fill."""
         super().resizeEvent(event)
         self._fit()
 
@@ -123,17 +126,24 @@ class Twins(QWidget):
         return super().event(event)
 
     def _fit(self) -> None:
-        wide = (self.width() - GAP) // 2
+        pixels = self.explanation.pixels if self.explanation is not None else None
+        proportion = pixels.shape[1] / pixels.shape[0] if pixels is not None else 1.0
+        above = proportion >= STACKED
+        way = QBoxLayout.Direction.TopToBottom if above else QBoxLayout.Direction.LeftToRight
+        if self.twins.direction() != way:
+            self.twins.setDirection(way)
+        wide = self.width() if above else (self.width() - GAP) // 2
         for chips in self.chips.values():
             chips.setMinimumHeight(max(each.tall(wide) for each in self.chips.values()))
         lens = self.lenses["predicted"]
-        tall = max(lens.minimumHeight(), (self.width() - GAP) // 2)
+        tall = max(lens.minimumHeight(), math.ceil(wide / proportion))
         for each in self.lenses.values():
             each.setMaximumHeight(tall)
         layout = self.layout()
         if layout is not None:
-            rest = layout.minimumHeightForWidth(self.width()) - lens.minimumHeight()
-            self.setMaximumHeight(tall + max(0, rest))
+            rows = 2 if above else 1
+            rest = layout.minimumHeightForWidth(self.width()) - rows * lens.minimumHeight()
+            self.setMaximumHeight(rows * tall + max(0, rest))
 
     def _make_right(self) -> QComboBox:
         box = chooser(
@@ -228,6 +238,7 @@ class Twins(QWidget):
         self._show_figures()
         if not same:
             self._place_lens_on(explanation.maps[0].values)
+        self._fit()
         self.show_maps()
 
     def _list_right(self, explanation: Explanation) -> None:

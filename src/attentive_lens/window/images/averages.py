@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 from attentive_lens.desk.requests.images import Averages, ClassAverages
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, to_image, vertical
+from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import shortened, thousands
 
@@ -65,7 +66,7 @@ class ClassRows(QWidget):
             painter.drawText(QRectF(0, top + 20, NAME, 18), Qt.AlignmentFlag.AlignVCenter, count)
             pictures = [self.mean[label_], self.deviation[label_], *self._some(label_, shown)]
             for k, picture in enumerate(pictures):
-                painter.drawImage(QRectF(NAME + k * (SIDE + GAP), top, SIDE, SIDE), to_image(picture))
+                draw_picture(painter, QRectF(NAME + k * (SIDE + GAP), top, SIDE, SIDE), to_image(picture))
 
     def _some(self, label_: int, count: int) -> list[NDArray[np.uint8]]:
         if self.session.images.pixels is None:

@@ -13,6 +13,7 @@ from attentive_lens.window import look
 from attentive_lens.window.images.classes_box import ClassesBox
 from attentive_lens.window.parts.basics import horizontal, label, panel, to_image, vertical
 from attentive_lens.window.parts.form import Form
+from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, shortened, thousands
 
@@ -112,7 +113,7 @@ class SetBars(QWidget):
             if self.pixels is None:
                 painter.fillRect(box, t.colour("well"))
                 continue
-            painter.drawImage(box, to_image(self.pixels[place]))
+            draw_picture(painter, box, to_image(self.pixels[place]))
             if place in self.moved:
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.setPen(QPen(t.colour("petrol"), 3))

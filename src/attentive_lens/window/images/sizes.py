@@ -13,6 +13,7 @@ from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import horizontal, label, panel, set_role, to_image
 from attentive_lens.window.parts.form import Form
+from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.session import Session
 
 COLUMNS = 7
@@ -62,7 +63,7 @@ class ResizeRows(QWidget):
             painter.drawText(QRectF(0, y, NAME - 14, side), flags, word)
             for j, image in enumerate(self.images[key][:count]):
                 box = QRectF(NAME + j * (side + 8), y, side, side)
-                painter.drawImage(box, to_image(image))
+                draw_picture(painter, box, to_image(image))
                 if chosen:
                     painter.setPen(t.colour("petrol"))
                     painter.drawRect(box)

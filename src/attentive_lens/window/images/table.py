@@ -65,7 +65,7 @@ class _Model(QAbstractTableModel):
         pixels = self.session.images.pixels
         if pixels is None:
             return None
-        return to_image(pixels[place]).scaled(24, 24)
+        return to_image(pixels[place]).scaled(24, 24, Qt.AspectRatioMode.KeepAspectRatio)
 
     def _words(self, name: str, place: int) -> str:
         collection = self.session.images.collection

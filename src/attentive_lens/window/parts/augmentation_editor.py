@@ -23,6 +23,7 @@ from attentive_lens.desk.requests.images import Augment, Augmented
 from attentive_lens.plan.augmentation import STEPS, AugmentationStep
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label, panel, retire, to_image
+from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.session import Session
 
@@ -60,11 +61,11 @@ class VariantGrid(QWidget):
         below = 24 + side + 10
         painter.drawText(QRectF(0, below, 400, 20), Qt.AlignmentFlag.AlignVCenter, "as training would see them")
         for k, picture in enumerate(self.originals):
-            painter.drawImage(QRectF(k * (side + 6), 22, side, side), to_image(picture))
+            draw_picture(painter, QRectF(k * (side + 6), 22, side, side), to_image(picture))
         for k, picture in enumerate(self.variants):
             row, column = divmod(k, count)
             box = QRectF(column * (side + 6), below + 22 + row * (side + 6), side, side)
-            painter.drawImage(box, to_image(picture))
+            draw_picture(painter, box, to_image(picture))
 
 
 class AugmentationEditor(QWidget):

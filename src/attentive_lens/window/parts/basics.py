@@ -199,7 +199,7 @@ def filter_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) ->
 
 
 def to_image(pixels: NDArray[np.uint8]) -> QImage:
-    """A QImage of its own from S×S×1, S×S×3 (RGB) or S×S×4 (RGBA) uint8."""
+    """A QImage of its own from H×W×1, H×W×3 (RGB) or H×W×4 (RGBA) uint8."""
     if pixels.shape[2] == 1:
         pixels = np.repeat(pixels, 3, axis=2)
     pixels = np.ascontiguousarray(pixels)

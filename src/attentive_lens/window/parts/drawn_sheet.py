@@ -58,7 +58,7 @@ class DrawnSheet(QWidget):
         together: int = 1,
         row_names: Sequence[str] = (),
     ) -> None:
-        """Others, S×S×C uint8 each; so many in a row, or as many as fill the room, not parting what is together.
+        """Others of one size, H×W×C uint8; so many in a row, or as many as fill the room, not parting what is together.
 
         Rows may have names, which stand left of them.
         """
@@ -115,33 +115,44 @@ class DrawnSheet(QWidget):
             painter.drawText(place, int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft), words)
 
     def _side_of(self, columns: int) -> float:
-        """Pixels of an image with so many in a row."""
+        """Pixels of an image's height with so many in a row."""
         wide = (self.width() - self.left + self.gap) / columns - self.gap
         rows = max(1, -(-len(self.pictures) // columns))
-        return min(wide, (self.height() + self.gap) / rows - self.gap)
+        return min(wide / self._proportion, (self.height() + self.gap) / rows - self.gap)
+
+    @property
+    def _proportion(self) -> float:
+        """Width of an image in parts of its height; all have the same."""
+        return self.pictures[0].width() / self.pictures[0].height() if self.pictures else 1.0
 
     @property
     def side(self) -> float:
-        """Pixels of an image."""
+        """Pixels of an image's height."""
         return max(4.0, self._side_of(self.columns))
+
+    @property
+    def _steps(self) -> tuple[float, float]:
+        """Pixels from one image to the next, across and down."""
+        side = self.side
+        return side * self._proportion + self.gap, side + self.gap
 
     def area(self) -> QRectF:
         """The whole sheet."""
-        step = self.side + self.gap
-        return QRectF(self.left, 0, self.columns * step - self.gap, self.rows * step - self.gap)
+        across, down = self._steps
+        return QRectF(self.left, 0, self.columns * across - self.gap, self.rows * down - self.gap)
 
     def box(self, place: int) -> QRectF:
         """Where an image is."""
         row, column = divmod(place, self.columns)
-        step = self.side + self.gap
-        return QRectF(self.left + column * step, row * step, self.side, self.side)
+        across, down = self._steps
+        return QRectF(self.left + column * across, row * down, across - self.gap, down - self.gap)
 
     def at(self, point: QPointF) -> int:
         """The image there; −1 for none."""
-        step = self.side + self.gap
         if not self.pictures or not self.area().contains(point):
             return -1
-        place = int(point.y() // step) * self.columns + int((point.x() - self.left) // step)
+        across, down = self._steps
+        place = int(point.y() // down) * self.columns + int((point.x() - self.left) // across)
         return place if place < len(self.pictures) else -1
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

@@ -5,6 +5,7 @@ With Shift a region is drawn on the image.
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from numpy.typing import NDArray
@@ -24,6 +25,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.parts.pointing import READ, points
+from attentive_lens.window.parts.proportions import fitted
 
 FADE_MS = 140
 """Milliseconds in which a map comes over the image, where the desktop wants things to move."""
@@ -34,7 +36,8 @@ LEAST_REGION = 4
 class Lens(QWidget):
     """An image with a map under a round window.
 
-    The window's centre and radius are parts of the image's side, so that two of these can share them.
+    The window's centre is told in parts of the image's sides, its radius in parts of `side`, so that two of these can
+    share them.
 
     Signals
     -------
@@ -55,7 +58,7 @@ class Lens(QWidget):
 
     def __init__(self, name: str) -> None:
         super().__init__()
-        points(self, lambda at: self.square().contains(QPointF(at)), READ)
+        points(self, lambda at: self.area().contains(QPointF(at)), READ)
         self.setObjectName(name)
         self.setAccessibleName(name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -94,10 +97,18 @@ class Lens(QWidget):
         self.across, self.below, self.radius = x, y, radius
         self.update()
 
-    def square(self) -> QRectF:
-        """Where the image is drawn."""
-        side = min(self.width(), self.height())
-        return QRectF(0, 0, side, side)
+    def area(self) -> QRectF:
+        """Where the image is drawn: at the top left, as large as it fits."""
+        if self.picture is None:
+            side = min(self.width(), self.height())
+            return QRectF(0, 0, side, side)
+        place = fitted(self.rect(), self.picture)
+        return QRectF(0, 0, place.width(), place.height())
+
+    @property
+    def side(self) -> float:
+        """Of a square as large as the image."""
+        return math.sqrt(self.area().width() * self.area().height())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """The image; inside the lens a paler one with the map at full strength; the lens's rim."""
@@ -105,14 +116,13 @@ class Lens(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        square = self.square()
+        area = self.area()
         if self.picture is None:
-            painter.fillRect(square, t.colour("well"))
+            painter.fillRect(area, t.colour("well"))
             return
-        painter.drawImage(square, self.picture)
-        side = square.width()
-        centre = QPointF(self.across * side, self.below * side)
-        rim = self.radius * side
+        painter.drawImage(area, self.picture)
+        centre = QPointF(self.across * area.width(), self.below * area.height())
+        rim = self.radius * self.side
         if self.map is not None:
             painter.save()
             if not self.whole:
@@ -120,12 +130,12 @@ class Lens(QWidget):
                 hole.addEllipse(centre, rim, rim)
                 painter.setClipPath(hole)
             strength = self.strength * self.here
-            painter.fillRect(square, t.colour("sheet", round(150 * strength)))
+            painter.fillRect(area, t.colour("sheet", round(150 * strength)))
             painter.setOpacity(strength)
-            painter.drawImage(square, self.map)
+            painter.drawImage(area, self.map)
             painter.restore()
         if not self.whole:
-            painter.setClipRect(square)
+            painter.setClipRect(area)
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(QColor(0, 0, 0, 26), 7))
             painter.drawEllipse(centre + QPointF(0, 1.5), rim + 1, rim + 1)
@@ -154,32 +164,32 @@ class Lens(QWidget):
             self._take_to(event.position())
 
     def _take_to(self, at: QPointF) -> None:
-        side = self.square().width()
-        self._move(at.x() / side, at.y() / side, self.radius)
+        area = self.area()
+        self._move(at.x() / area.width(), at.y() / area.height(), self.radius)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Drag the lens, or the region; tell where the mouse is."""
         if event is None:
             return
-        at, square = event.position(), self.square()
+        at, area = event.position(), self.area()
         if self._from is not None:
-            self._region = QRectF(self._from, at).normalized().intersected(square)
+            self._region = QRectF(self._from, at).normalized().intersected(area)
             self.update()
         elif event.buttons() & Qt.MouseButton.LeftButton:
             self._take_to(at)
-        if square.contains(at):
-            self.hovered.emit(at.x() / square.width(), at.y() / square.height())
+        if area.contains(at):
+            self.hovered.emit(at.x() / area.width(), at.y() / area.height())
         else:
             self.hovered.emit(-1.0, -1.0)
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         """Tell of the region that was drawn."""
-        region, side = self._region, self.square().width()
+        region, wide, high = self._region, self.area().width(), self.area().height()
         self._from = self._region = None
         self.update()
         if event is not None and region is not None and min(region.width(), region.height()) >= LEAST_REGION:
             middle = region.center()
-            self.region_drawn.emit(middle.x() / side, middle.y() / side, region.width() / side, region.height() / side)
+            self.region_drawn.emit(middle.x() / wide, middle.y() / high, region.width() / wide, region.height() / high)
 
     def leaveEvent(self, event: QEvent | None) -> None:
         """The mouse is nowhere."""
@@ -214,8 +224,8 @@ class Lens(QWidget):
 
 
 def strongest_place(map_: NDArray[Any]) -> tuple[float, float]:
-    """Where a map is strongest over a tenth of its side: across and down, parts of the side."""
-    side = max(1, map_.shape[0] // 10)
+    """Where a map is strongest over a tenth of its shorter side: across and down, parts of the sides."""
+    side = max(1, min(map_.shape) // 10)
     rows = map_[: map_.shape[0] // side * side, : map_.shape[1] // side * side]
     blocks = rows.reshape(rows.shape[0] // side, side, -1, side).mean(axis=(1, 3))
     row, column = divmod(int(blocks.argmax()), blocks.shape[1])

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import math
+
 from PyQt6.QtCore import QEvent, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
+from attentive_lens.window.parts.proportions import draw_picture, fitted
 
 
 class PictureBox(QWidget):
-    """One picture in a square, perhaps with a box drawn on it."""
+    """One picture in its proportions within a square, perhaps with a box drawn on it."""
 
     def __init__(self, name: str, side: int) -> None:
         super().__init__()
@@ -21,7 +24,7 @@ class PictureBox(QWidget):
         self.box: QRectF | None = None
 
     def show_image(self, picture: QImage | None, box: QRectF | None = None) -> None:
-        """Another picture; ``box`` in parts of its side, 0–1."""
+        """Another picture; ``box`` in parts of its sides, 0–1."""
         self.picture, self.box = picture, box
         self.update()
 
@@ -33,18 +36,11 @@ class PictureBox(QWidget):
         if self.picture is None:
             painter.fillRect(self.rect(), t.colour("well"))
             return
-        painter.drawImage(self.rect(), self.picture)
+        place = draw_picture(painter, self.rect(), self.picture)
         if self.box is not None:
-            side = self.width()
+            left, top = place.left() + self.box.x() * place.width(), place.top() + self.box.y() * place.height()
             painter.setPen(QPen(t.colour("vermilion"), 2))
-            painter.drawRect(
-                QRectF(
-                    self.box.x() * side,
-                    self.box.y() * side,
-                    self.box.width() * side,
-                    self.box.height() * side,
-                )
-            )
+            painter.drawRect(QRectF(left, top, self.box.width() * place.width(), self.box.height() * place.height()))
 
 
 class PixelBox(PictureBox):
@@ -65,8 +61,9 @@ class PixelBox(PictureBox):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Tell the pixel."""
         if event is not None and self.picture is not None:
-            across = int(event.position().x() / self.width() * self.picture.width())
-            down = int(event.position().y() / self.height() * self.picture.height())
+            place, at = fitted(self.rect(), self.picture), event.position()
+            across = math.floor((at.x() - place.left()) / place.width() * self.picture.width())
+            down = math.floor((at.y() - place.top()) / place.height() * self.picture.height())
             if 0 <= across < self.picture.width() and 0 <= down < self.picture.height():
                 self.hovered.emit(across, down)
 
@@ -76,7 +73,7 @@ class PixelBox(PictureBox):
 
 
 class Strip(QWidget):
-    """Small square pictures in rows, as many as fit, each enlarged pixel by pixel."""
+    """Small pictures in rows, as many as fit, each enlarged pixel by pixel."""
 
     def __init__(self, name: str, side: int = 34, rows: int = 1) -> None:
         super().__init__()
@@ -107,7 +104,7 @@ class Strip(QWidget):
         for k, picture in enumerate(shown):
             row, column = divmod(k, columns)
             box = QRectF(column * (self.side + 4), row * (self.side + 4), self.side, self.side)
-            painter.drawImage(box, picture)
+            draw_picture(painter, box, picture)
             painter.setPen(t.colour("line"))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(box)

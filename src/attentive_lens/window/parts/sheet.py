@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
-from PyQt6.QtCore import QPoint, QRect, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygon, QResizeEvent
 from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
 
@@ -15,6 +16,7 @@ from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import map_colours, to_image
 from attentive_lens.window.parts.pointing import points
+from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.words import shortened
 
 GAP = 6
@@ -130,7 +132,16 @@ class ContactSheet(QAbstractScrollArea):
     @property
     def columns(self) -> int:
         """Images in a row."""
-        return max(1, (self._view().width() - 2 * MARGIN + GAP) // (self.side + GAP))
+        return max(1, (self._view().width() - 2 * MARGIN + GAP) // (self.cell.width() + GAP))
+
+    @property
+    def cell(self) -> QSize:
+        """Pixels of an image: as large as a square of the side, in the images' proportions, no wider than the sheet."""
+        rows, columns = self.pixels.shape[1:3] if self.pixels is not None and len(self.pixels) else (1, 1)
+        if rows == columns:
+            return QSize(self.side, self.side)
+        wide = min(round(self.side * math.sqrt(columns / rows)), max(self.side, self._view().width() - 2 * MARGIN))
+        return QSize(max(1, wide), max(1, round(wide * rows / columns)))
 
     def _view(self) -> QFrame:
         port = self.viewport()
@@ -139,7 +150,7 @@ class ContactSheet(QAbstractScrollArea):
         return port  # type: ignore[return-value]
 
     def _row_height(self, group: Group) -> int:
-        return self.side + GAP + (CAPTION if group.captions else 0)
+        return self.cell.height() + GAP + (CAPTION if group.captions else 0)
 
     def _lay_out(self) -> None:
         self._tops, y = [], 0
@@ -151,7 +162,7 @@ class ContactSheet(QAbstractScrollArea):
         if bar is not None:
             bar.setRange(0, max(0, y - self._view().height()))
             bar.setPageStep(self._view().height())
-            bar.setSingleStep((self.side + GAP) // 2)
+            bar.setSingleStep((self.cell.height() + GAP) // 2)
         self._view().update()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
@@ -164,20 +175,20 @@ class ContactSheet(QAbstractScrollArea):
         g, k = self._places[place]
         row, column = divmod(k, self.columns)
         y = self._tops[g] + _header(self.groups[g]) + row * self._row_height(self.groups[g])
-        return QRect(MARGIN + column * (self.side + GAP), y, self.side, self.side)
+        return QRect(QPoint(MARGIN + column * (self.cell.width() + GAP), y), self.cell)
 
     def _at(self, point: QPoint) -> int | None:
         bar = self.verticalScrollBar()
         y = point.y() + (bar.value() if bar is not None else 0)
         for top, group in zip(self._tops, self.groups, strict=True):
             row, inside = divmod(y - top - _header(group), self._row_height(group))
-            column, across = divmod(point.x() - MARGIN, self.side + GAP)
+            column, across = divmod(point.x() - MARGIN, self.cell.width() + GAP)
             k = row * self.columns + column
             if (
                 row >= 0
                 and column >= 0
-                and inside < self.side
-                and across < self.side
+                and inside < self.cell.height()
+                and across < self.cell.width()
                 and column < self.columns
                 and k < len(group.places)
             ):
@@ -216,13 +227,13 @@ class ContactSheet(QAbstractScrollArea):
             last = min(rows, (height - y - header) // step + 1)
             seen = range(first * self.columns, min(last * self.columns, len(group.places)))
             captions = [group.captions[k] for k in seen] if group.captions else []
-            captions = shortened(captions, self.side, painter.fontMetrics().horizontalAdvance, group.captions)
+            captions = shortened(captions, self.cell.width(), painter.fontMetrics().horizontalAdvance, group.captions)
             for k in seen:
                 row, column = divmod(k, self.columns)
-                box = QRect(MARGIN + column * (self.side + GAP), y + header + row * step, self.side, self.side)
+                box = QRect(QPoint(MARGIN + column * (self.cell.width() + GAP), y + header + row * step), self.cell)
                 self._paint_one(painter, box, group.places[k])
                 if captions:
-                    under = QRect(box.left(), box.bottom() + 1, self.side, CAPTION)
+                    under = QRect(box.left(), box.bottom() + 1, self.cell.width(), CAPTION)
                     painter.setPen(t.colour("faint"))
                     painter.drawText(under, Qt.AlignmentFlag.AlignVCenter, captions[k - seen.start])
 
@@ -231,10 +242,10 @@ class ContactSheet(QAbstractScrollArea):
         if self.pixels is None:
             painter.fillRect(box, t.colour("well"))
         else:
-            painter.drawImage(box, to_image(self.pixels[place]))
+            covered = draw_picture(painter, box, to_image(self.pixels[place]))
             if place in self.maps:
-                painter.fillRect(box, t.colour("sheet", 150))
-                painter.drawImage(box, to_image(map_colours(self.maps[place])))
+                painter.fillRect(covered, t.colour("sheet", 150))
+                painter.drawImage(covered, to_image(map_colours(self.maps[place])))
         if place in self.faded:
             painter.fillRect(box, t.colour("paper", 170))
             painter.setPen(QPen(t.colour("faint"), 1))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QEvent, QPoint, QRect, Qt, pyqtSignal
@@ -10,6 +11,7 @@ from PyQt6.QtWidgets import QAbstractScrollArea, QFrame, QToolTip, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.parts.pointing import points
+from attentive_lens.window.parts.proportions import draw_picture
 
 GAP, MARGIN, CAPTION = 8, 3, 18
 
@@ -52,9 +54,10 @@ def laid_over(picture: QImage, map_: QImage, strength: float = 1.0) -> QImage:
 
 
 def enlarged(picture: QImage, side: int) -> QImage:
-    """A square picture at a side of at least so many pixels, smoothly, to lay something finer over."""
-    side = max(side, picture.width())
-    return picture.scaled(side, side, transformMode=Qt.TransformationMode.SmoothTransformation)
+    """A picture whose longer side has at least so many pixels, smoothly, to lay something finer over."""
+    side = max(side, picture.width(), picture.height())
+    keep, smooth = Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation
+    return picture.scaled(side, side, keep, smooth)
 
 
 class Tiles(QAbstractScrollArea):
@@ -113,7 +116,12 @@ class Tiles(QAbstractScrollArea):
     def _step(self, side: int) -> int:
         tall = max((len(tile.pictures) for tile in self.tiles), default=1)
         captions = CAPTION if any(tile.caption for tile in self.tiles) else 0
-        return tall * (side + 2) + captions + GAP
+        return tall * (self._high(side) + 2) + captions + GAP
+
+    def _high(self, side: int) -> int:
+        """Pixels of a picture's height: less than the side where all are wider than they are high."""
+        pictures = [picture for tile in self.tiles for picture in tile.pictures if not picture.isNull()]
+        return math.ceil(side * max([min(1.0, each.height() / each.width()) for each in pictures], default=1.0))
 
     def _fitting(self) -> int:
         """The largest side, from the least to the most, at which all are seen; else one that fills the width."""
@@ -128,9 +136,8 @@ class Tiles(QAbstractScrollArea):
     def box(self, number: int) -> QRect:
         """Where a tile's first picture is, in the viewport."""
         row, column = divmod(number, self.columns)
-        return QRect(
-            MARGIN + column * (self.side + GAP), MARGIN + row * self.step - self._scrolled(), self.side, self.side
-        )
+        top = MARGIN + row * self.step - self._scrolled()
+        return QRect(MARGIN + column * (self.side + GAP), top, self.side, self._high(self.side))
 
     def _view(self) -> QWidget:
         port = self.viewport()
@@ -168,11 +175,11 @@ class Tiles(QAbstractScrollArea):
                 break
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, not tile.sharp)
             for k, picture in enumerate(tile.pictures):
-                place = box.translated(0, k * (self.side + 2))
-                painter.drawImage(place, picture)
+                place = box.translated(0, k * (box.height() + 2))
+                draw_picture(painter, place, picture)
                 painter.setPen(QPen(t.colour("line"), 1))
                 painter.drawRect(place.adjusted(0, 0, -1, -1))
-            whole = box.adjusted(0, 0, 0, (len(tile.pictures) - 1) * (self.side + 2))
+            whole = box.adjusted(0, 0, 0, (len(tile.pictures) - 1) * (box.height() + 2))
             if number in (self.current, self.marked):
                 thick = 3 if number == self.current and self.hasFocus() else 2
                 painter.setPen(QPen(t.colour("petrol"), thick))
@@ -185,7 +192,8 @@ class Tiles(QAbstractScrollArea):
     def at(self, point: QPoint) -> int | None:
         """The tile there, or None."""
         for number in range(len(self.tiles)):
-            if self.box(number).adjusted(0, 0, 0, self.step - self.side - GAP).contains(point):
+            box = self.box(number)
+            if box.adjusted(0, 0, 0, self.step - box.height() - GAP).contains(point):
                 return number
         return None
 

@@ -19,6 +19,7 @@ from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
 from attentive_lens.window.parts.pointing import points
+from attentive_lens.window.parts.proportions import fitted
 
 ROOM, PICTURE = 36, 28
 """Pixels that an image claims, and of its picture; between them lie frame and ring."""
@@ -186,11 +187,13 @@ class ImageMap(QWidget):
             return
         side = PICTURE * grown
         box = QRectF(x - side / 2, y - side / 2, side, side)
-        painter.drawPixmap(box, self._picture(k), QRectF())
+        picture = self._picture(k)
+        place = fitted(box, picture)
+        painter.drawPixmap(place, picture, QRectF())
         painter.setBrush(Qt.BrushStyle.NoBrush)
         style = Qt.PenStyle.SolidLine if self.trained[k] else Qt.PenStyle.DotLine
         painter.setPen(QPen(self._colour(int(result.true[k])), 2, style))
-        painter.drawRect(box)
+        painter.drawRect(place)
         if result.wrong[k]:
             painter.setPen(QPen(look.theme.colour("vermilion"), 2.5))
             painter.drawEllipse(at, side / 2 + 3, side / 2 + 3)

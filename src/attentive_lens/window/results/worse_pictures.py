@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from attentive_lens.desk.requests.robustness import WorsePictures
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
+from attentive_lens.window.parts.proportions import draw_picture
 
 NAMES, GAP, LEAST, MOST = 112, 6, 36, 96
 """Pixels of a way's name, between pictures, and of a picture at least and at most."""
@@ -61,7 +62,7 @@ class WorseGrid(QWidget):
             name = QRectF(0, self.box(row, 0).top(), NAMES - GAP, self.side)
             painter.drawText(name, Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap, way.what)
             for column, picture in enumerate(self._pictures[row]):
-                painter.drawImage(self.box(row, column), picture)
+                draw_picture(painter, self.box(row, column), picture)
 
     def words_at(self, point: QPoint) -> str:
         """The way and grade of the picture there; empty for none."""

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QFrame, QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, to_image, vertical
+from attentive_lens.window.parts.proportions import draw_picture
 
 SIDE, GAP, LINE = 72, 12, 16
 """Pixels: of a picture, between two, and of a line below."""
@@ -95,7 +96,7 @@ class _Row(QWidget):
         for k, (picture, predicted, wanted, _) in enumerate(self.cells[: self._columns()]):
             left, is_right = k * (SIDE + GAP), predicted == wanted
             box = QRectF(left + 1, 1, SIDE - 2, SIDE - 2)
-            painter.drawImage(box, picture)
+            draw_picture(painter, box, picture)
             painter.setPen(QPen(t.colour("line" if is_right else "vermilion"), 1 if is_right else 2))
             painter.drawRect(box)
             lines = [(predicted, "ink" if is_right else "vermilion")] + ([] if is_right else [(wanted, "faint")])
