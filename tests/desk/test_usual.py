@@ -14,7 +14,7 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.core.random import random_generator
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.design import Design
-from attentive_lens.desk.network.usual import fitted, usual_plan
+from attentive_lens.desk.network.usual import fitted, looked_at, usual_plan
 from attentive_lens.images.flips import turned_by_flip
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import ImageRow, Workspace
@@ -107,3 +107,32 @@ def test_the_input_follows_the_longer_side_of_most_images() -> None:
     assert "is 30 pixels" in sentence
     assert fitted([ImageRow(1, "a.png", 0, None, 640, 480, "colour", 99)]) == (Plan(), [])
     assert fitted([]) == (Plan(), [])
+
+
+@pytest.mark.parametrize(
+    ("size", "wanted"),
+    [
+        ((20, 28), (20, 28)),
+        ((96, 32), (96, 32)),
+        ((32, 30), 32),
+        ((640, 480), 64),
+        ((300, 200), 64),
+        ((1920, 1080), (48, 84)),
+        ((100, 900), (192, 20)),
+        ((5, 200), (200, 8)),
+    ],
+)
+def test_images_of_one_shape_that_is_not_square_keep_it(size: tuple[int, int], wanted: int | tuple[int, int]) -> None:
+    rows = [ImageRow(k, f"{k}.png", 0, None, *size, "colour", 99) for k in range(20)]
+    plan, sentences = fitted(rows)
+    (width, height), asked = size, plan.preprocessing.sides
+    if isinstance(wanted, int):
+        assert asked == (wanted, wanted)
+    else:
+        assert sorted(asked) == sorted(wanted)
+        assert (asked[1] > asked[0]) == (width > height)
+        assert "of one shape" in sentences[0]
+    assert looked_at(rows).sides == (asked if isinstance(wanted, tuple) else (64, 64))
+    others = [ImageRow(20, "b.png", 0, None, 64, 64, "colour", 99), ImageRow(21, "c.png", 0, None, 8, 64, "colour", 9)]
+    rows, columns = fitted([*rows, *others])[0].preprocessing.sides
+    assert rows == columns, "not all are of one shape"

@@ -131,12 +131,15 @@ def test_layers_that_join_and_those_of_values_make_the_same_there() -> None:
 @pytest.mark.parametrize("colour", ["RGB", "grey", "luma-chroma"])
 @pytest.mark.parametrize("normalisation", ["0-1", "standardise", "local contrast"])
 @pytest.mark.parametrize("shape", [(24, 24), (31, 24), (24, 57), (70, 90), (9, 11)])
-def test_an_image_is_prepared_as_it_is_here(mode: str, colour: str, normalisation: str, shape: tuple[int, int]) -> None:
+@pytest.mark.parametrize("size", [24, (24, 37), (35, 24)])
+def test_an_image_is_prepared_as_it_is_here(
+    mode: str, colour: str, normalisation: str, shape: tuple[int, int], size: int | tuple[int, int]
+) -> None:
     random = np.random.default_rng(sum(shape))
     rough = random.random((30, 30, 3))
     pixels = np.kron(rough, np.ones((4, 4, 1)))[: shape[0], : shape[1]] * 250
     image = (pixels + random.random((*shape, 3)) * 5).astype(np.uint8)
-    kind = Preprocessing(input_size=24, resize_mode=mode, colour_space=colour, normalisation=normalisation)
+    kind = Preprocessing(input_size=size, resize_mode=mode, colour_space=colour, normalisation=normalisation)
     channels = kind.channels
     preprocessor = Preprocessor(kind, (0.3, 0.4, 0.5)[:channels], (0.2, 0.25, 0.3)[:channels])
     here = turned(preprocessor.apply(preprocessor.resized(image)[None]))
@@ -144,11 +147,12 @@ def test_an_image_is_prepared_as_it_is_here(mode: str, colour: str, normalisatio
     there = run(graph, prepared(graph, "image", preprocessor), 4, image=image[None])
     assert here.shape == there.shape
     apart = np.abs(here - there) / (1 if normalisation == "local contrast" else 1 / (255 * 0.2))
-    levels = 0.1 if normalisation == "local contrast" else 1.01
-    if shape == (24, 24):
+    contrast = 0.1 if size == 24 else 0.5  # a level more or less, which is much where neighbours are alike
+    levels = contrast if normalisation == "local contrast" else 1.01
+    if shape == kind.sides:
         assert apart.max() < (1e-4 if normalisation == "local contrast" else 0.02), "nothing is rounded on the way"
     elif max(shape) <= 3 * 24:
-        assert np.median(apart) < 0.02, "mostly to the level"
+        assert np.median(apart) < 0.03, "mostly to the level"
         assert np.quantile(apart, 0.99) <= levels
     else:
         assert np.median(apart) <= levels, "blocks are averaged first here"

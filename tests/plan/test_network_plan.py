@@ -4,6 +4,8 @@ import pytest
 
 from attentive_lens.errors import BadValue, NotHere
 from attentive_lens.plan.blocks import Residual, Squeeze, built, read_network
+from attentive_lens.plan.difference import settings_of
+from attentive_lens.plan.generators import GENERATORS
 from attentive_lens.plan.layers import (
     LAYERS,
     Connected,
@@ -18,6 +20,8 @@ from attentive_lens.plan.layers import (
 )
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import Node
+from attentive_lens.plan.plan import DRAWING, Plan
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
 
@@ -105,3 +109,38 @@ def test_starting_networks_are_a_dozen_and_no_two_are_alike() -> None:
     assert len(STARTERS) == 12
     assert len({starter.network for starter in STARTERS.values()}) == 12
     assert len({starter.when for starter in STARTERS.values()}) == 12
+
+
+@pytest.mark.parametrize("size", [(28, 20), (20, 28), (96, 320), (33, 97), (16, 8)])
+@pytest.mark.parametrize("name", [*STARTERS, *DRAWING])
+def test_a_starting_network_fits_images_that_are_not_square(name: str, size: tuple[int, int]) -> None:
+    preprocessing = Preprocessing(input_size=size)
+    if name in GENERATORS and size == (33, 97):
+        with pytest.raises(BadValue, match="33×97 pixels cannot be halved"):
+            Plan().changed({"preprocessing.input_size": list(size), "network": name})
+        return
+    plan = Plan().changed({"preprocessing.input_size": list(size), "network": name})
+    facts = plan.network_for(3).facts(preprocessing.shape)
+    if name in STARTERS:
+        assert facts[-1].shape == (3,)
+        assert plan.network == STARTERS[name].network_for(min(size)), "the shorter side says how far it shrinks"
+    else:
+        shapes = {fact.name: fact.shape for fact in facts}
+        assert shapes[plan.network.drawing.name] == preprocessing.shape
+        assert DRAWING[name].network_for(64) == DRAWING[name].network_for((64, 64))
+
+
+def test_an_input_size_is_one_number_or_two() -> None:
+    for written, size in ((64, 64), ([64, 64], 64), ((28, 20), (28, 20)), ("28x20", (28, 20)), ("28×20", (28, 20))):
+        plan = Plan().changed({"preprocessing.input_size": written})
+        assert plan.preprocessing.input_size == size
+        assert Plan.read(plan.write()) == plan
+    plan = Plan().changed({"preprocessing.input_size": "28x20"})
+    assert plan.preprocessing.shape == (28, 20, 3)
+    assert plan.preprocessing.size_in_words == "28×20"
+    assert plan.preprocessing.sized(40) == (56, 40)
+    assert Preprocessing(input_size=48).sized(64) == 64
+    assert "28×20" in settings_of(plan)["preprocessing.input_size"]
+    for wrong in ("28x", "28x20x3", [28, 3], "axb", [28, 20, 3], 28.5):
+        with pytest.raises(BadValue):
+            Plan().changed({"preprocessing.input_size": wrong})

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
+from attentive_lens.errors import BadValue
 from attentive_lens.plan.averaging import ExponentialMovingAverage
 from attentive_lens.plan.blocks import Builder
 from attentive_lens.plan.encoders import USUAL_CHANNELS, USUAL_SIDE
@@ -33,7 +34,7 @@ from attentive_lens.plan.layers import (
     Tanh,
     TransposedConvolution,
 )
-from attentive_lens.plan.layers.base import Sides, both, one_or_both, product
+from attentive_lens.plan.layers.base import Sides, both, one_or_both, product, text
 from attentive_lens.plan.layers.coding import NO_LIKELIHOOD
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE, Learning, Node
@@ -44,6 +45,8 @@ SMALLEST = 4
 """Shorter side of the maps, at least, on which a generator begins and to which a discriminator goes down."""
 FIRST, WIDEST = 32, 256
 """Maps of the discriminator's first convolution, and the most that one has."""
+MOST_BEGUN = 1024
+"""Pixels of the maps, at most, on which a generator begins."""
 CLASS_UNITS = 32
 """Values that stand for the class beside the noise."""
 
@@ -66,7 +69,13 @@ class Generator:
     """What a plan takes over with it."""
 
     def network_for(self, size: Sides, channels: int = USUAL_CHANNELS) -> NetworkPlan:
-        """The network for prepared images of a size and so many channels."""
+        """The network for prepared images of a size and so many channels.
+
+        Raises
+        ------
+        BadValue
+            If so large an image cannot be drawn from a few pixels, for its sides cannot be halved.
+        """
         onto, sides = Builder(), both(size)
         label = _generate(onto, sides, channels, self.by_class)
         _discriminate(onto, sides, label)
@@ -95,6 +104,9 @@ def _generate(onto: Builder, sides: tuple[int, int], channels: int, by_class: bo
     """Noise, and the class by a branch of its own joined to the noise's; its node, empty without."""
     widths = _widths(sides)
     small, last = _halved(sides, len(widths)), widths[-1] if widths else FIRST
+    if product(small) > MOST_BEGUN:
+        why = f"it draws from small maps, and {text(sides)} pixels cannot be halved evenly down to them"
+        raise BadValue("The generator does not fit the input size", why, "Choose multiples of 8 or 16 for its sides")
     noise = onto.add(Noise(), IMAGE)
     label = ""
     if by_class:

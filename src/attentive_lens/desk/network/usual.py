@@ -22,8 +22,10 @@ FILE = "usual.toml"
 GREY = ("grey", "black and white")
 LEAST, MOST = 8, 64
 """Sides between which the input size follows the images."""
-SQUARE, ALIKE, NEARLY = 1.2, 1.05, 0.95
-"""Proportions up to which images count as square, differences up to which two are of one shape, part that must be."""
+SQUARE, FAR_FROM_SQUARE = 1.2, 1.6
+"""Proportions up to which small images count as square, and up to which others lose little when they are made so."""
+ALIKE, NEARLY = 1.05, 0.95
+"""Proportions up to which two images are of one shape, and the part that must be."""
 STEP = 4
 SAMPLED, SIDE = 1200, 16
 """Images that flips are tried on, and their side."""
@@ -74,16 +76,20 @@ def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, li
 def _oblong(rows: Sequence[ImageRow]) -> tuple[int, int] | None:
     """Rows and columns of an input for images that are nearly all of one shape, which is not square; None for others.
 
-    As the images are, or reduced to about as many pixels as the usual square has, in steps of `STEP`.
+    Small ones are taken as they are. Others are reduced to about as many pixels as the usual square has, in steps of
+    `STEP`, where a square would be a lesser picture of them.
     """
-    sides = np.array([(row.height, row.width) for row in rows], np.float64)
+    sides = np.array([(row.height, row.width) for row in rows if row.height and row.width], np.float64)
+    if not len(sides):
+        return None
     shapes = np.log(sides[:, 1] / sides[:, 0])
     usual = float(np.median(shapes))
-    if abs(usual) < math.log(SQUARE) or np.mean(np.abs(shapes - usual) < math.log(ALIKE)) < NEARLY:
-        return None
     height, width = np.median(sides, axis=0).tolist()
-    step = 1
-    if height * width > MOST**2:
+    step, is_small = 1, height * width <= MOST**2
+    least = SQUARE if is_small else FAR_FROM_SQUARE
+    if abs(usual) < math.log(least) or np.mean(np.abs(shapes - usual) < math.log(ALIKE)) < NEARLY:
+        return None
+    if not is_small:
         height, width, step = MOST * math.exp(-usual / 2), MOST * math.exp(usual / 2), STEP
     rows_, columns = (max(LEAST, step * round(side / step)) for side in (height, width))
     return rows_, columns
