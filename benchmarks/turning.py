@@ -60,7 +60,7 @@ class Turning:
         return network.backward(trace, {coder.drawn: by_pixel * pixels * (1 - pixels)}, back)[0][coder.code]
 
     def map(self, image: np.ndarray, weights: np.ndarray) -> np.ndarray:
-        """Gradient times input S×S of a prepared image 1×S×S×C, for the classes' scores weighed."""
+        """Gradient times input H×W of a prepared image 1×H×W×C, for the classes' scores weighed."""
         network = self.predictor.network
         way = network.route(image=True)
         seen = network.forward(image, route=way)

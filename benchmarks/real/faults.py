@@ -141,7 +141,7 @@ def planted(shown: Shown, seed: int) -> Shown:
 
 
 def few_marked(pixels: np.ndarray, random: np.random.Generator, one_place: bool) -> tuple[np.ndarray, set[int]]:
-    """Pictures N×S×S×3, a small coloured disc or square on eight of them, and which these are."""
+    """Pictures N×H×W×3, a small coloured disc or square on eight of them, and which these are."""
     pixels, side = pixels.copy(), pixels.shape[1]
     chosen = random.choice(len(pixels), FEW, replace=False)
     colour, across = COLOURS[int(random.integers(len(COLOURS)))], random.choice([0.1, 0.14])

@@ -20,7 +20,7 @@ SIZES = np.full(2, SIDE)
 
 
 class Judge:
-    """Says what a function says of images N×S×S×C."""
+    """Says what a function says of images N×H×W×C."""
 
     classes = CLASSES
 

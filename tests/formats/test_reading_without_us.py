@@ -136,6 +136,7 @@ PLANS: dict[str, NetworkPlan] = {
 
 DRAWING = {
     **{name: encoder.network_for(16) for name, encoder in ENCODERS.items()},
+    **{f"{name}, not square": encoder.network_for((16, 24)) for name, encoder in ENCODERS.items()},
     "a row drawn freely": NetworkPlan.stack(
         [Flatten(), Connected(units=3), Codes(), Connected(units=16 * 16 * 3), Drawing(mean="free", variance="learned")]
     ),
@@ -177,11 +178,11 @@ def test_the_page_s_code_gives_our_answers(name: str, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("name", DRAWING)
 def test_the_page_s_code_draws_our_images(name: str, tmp_path: Path) -> None:
-    network = Network.start(DRAWING[name], (16, 16, 3), 3)
-    preprocessor = Preprocessor.plain(Preprocessing(input_size=16))
+    preprocessor = Preprocessor.plain(Preprocessing(input_size=(16, 24) if "not square" in name else 16))
+    network = Network.start(DRAWING[name], preprocessor.settings.shape, 3)
     file = tmp_path / "model.alens"
     ModelFile(network.plan, network.weights, preprocessor, ("a", "b"), "images").write(file)
-    pixels = np.random.default_rng(1).integers(0, 256, (3, 16, 16, 3)).astype(np.uint8)
+    pixels = np.random.default_rng(1).integers(0, 256, (3, *preprocessor.settings.shape)).astype(np.uint8)
     coder = Coder(read_model(file).network())
     ours = coder.decode(coder.means(coder.encode(preprocessor.apply(pixels))))
     assert code()["probabilities"](file, pixels)[0] == pytest.approx(ours, abs=2e-5)
@@ -215,11 +216,12 @@ def test_every_layer_and_block_is_tried() -> None:
 @pytest.mark.parametrize("colour", ["RGB", "grey", "luma-chroma"])
 @pytest.mark.parametrize("level", ["0-1", "standardise", "local contrast"])
 def test_every_preparation_is_told(colour: str, level: str, tmp_path: Path) -> None:
-    preprocessing = Preprocessing(input_size=SIDE, colour_space=colour, normalisation=level)
-    file = written(tmp_path / "model.alens", PLANS["pooling"], preprocessing)
-    pixels = np.random.default_rng(1).integers(0, 256, (3, *preprocessing.shape)).astype(np.uint8)
-    theirs, ours = both(file, pixels)
-    assert theirs == pytest.approx(ours, abs=2e-5)
+    for size in (SIDE, (SIDE, 2 * SIDE)):
+        preprocessing = Preprocessing(input_size=size, colour_space=colour, normalisation=level)
+        file = written(tmp_path / "model.alens", PLANS["pooling"], preprocessing)
+        pixels = np.random.default_rng(1).integers(0, 256, (3, *preprocessing.shape)).astype(np.uint8)
+        theirs, ours = both(file, pixels)
+        assert theirs == pytest.approx(ours, abs=2e-5)
 
 
 @pytest.mark.parametrize("fit", ["stretch", "letterbox", "centre crop"])

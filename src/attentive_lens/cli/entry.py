@@ -42,6 +42,7 @@ COMMANDS: dict[str, str] = {
     "cross-validate": "training/searching",
     "advise": "training/steering",
     "control": "training/steering",
+    "manifest": "manifests.MakeManifest",
     "score": "results/scoring",
     "verify": "results/scoring",
     "calibrate": "verifying.Calibrate",

@@ -211,7 +211,7 @@ def _write_key(folder: Path, rows: list[KeyRow], masks: NDArray[np.uint8]) -> No
 
 
 def read_key(folder: Path) -> tuple[list[KeyRow], NDArray[np.uint8]]:
-    """The rows of a station's answer key and the masks of its readable images, N×S×S uint8."""
+    """The rows of a station's answer key and the masks of its readable images, N×H×W uint8."""
     with (folder / "answer-key" / "key.csv").open(newline="", encoding="utf-8") as stream:
         rows = [
             KeyRow(r["file"], r["set"], r["folder"], r["type"], tuple(filter(None, r["faults"].split(";"))))

@@ -38,7 +38,7 @@ class Card:
         Whether a run is being trained.
     open : bool
         Whether a window has it open.
-    pictures : n×S×S×C uint8
+    pictures : n×H×W×C uint8
         Some of its images, n = 0 if it was never shown.
     error : str
         Why it cannot be read; the rest is empty then.

@@ -137,7 +137,7 @@ class Pair(Coder):
         cut: Cut,
         mismatched: Labels | None = None,
     ) -> PairStep:
-        """Forward and backward for a batch of real images N×S×S×C, 0–1, and as many that are drawn of the noise.
+        """Forward and backward for a batch of real images N×H×W×C, 0–1, and as many that are drawn of the noise.
 
         ``labels`` are both's classes, N, for a pair that is told them. With ``mismatched`` classes N the real images
         under these are to be judged as drawn ones are, each counting half (Reed 2016, algorithm 1). Real, drawn and
@@ -223,7 +223,7 @@ class Pair(Coder):
         return PairStep(total, total, (0.0, drawn), 0.0, results[0][1], (results[0][2],))
 
     def scores(self, images: Array, labels: Labels, thread_pool: ThreadPool | None = None) -> Array:
-        """How real images N×S×S×C, 0–1, look to the discriminator, N."""
+        """How real images N×H×W×C, 0–1, look to the discriminator, N."""
         edited = {self.meeting: as_drawn(images, self.network), **self.class_values(labels)}
         return inference(self.network, self.nothing(len(images)), thread_pool, edited=edited)[:, 0]
 

@@ -83,7 +83,7 @@ class Coder:
         weight: float,
         cut: Cut,
     ) -> EncodingStep:
-        """Forward and backward for a batch N×S×S×C, which is to be drawn as ``targets``, 0–1.
+        """Forward and backward for a batch N×H×W×C, which is to be drawn as ``targets``, 0–1.
 
         ``weight`` is the divergence's part in the loss. With a ``cut`` over several processes images and targets are
         this one's rows of the batch.
@@ -134,7 +134,7 @@ class Coder:
         return self.network.weights.get(self.network.output, {}).get("log_variance")
 
     def encode(self, images: Array, thread_pool: ThreadPool | None = None) -> Array:
-        """Means and log variances N×2D of prepared images N×S×S×C, or codes N×D where they have no distribution."""
+        """Means and log variances N×2D of prepared images N×H×W×C, or codes N×D where they have no distribution."""
         return inference(self.network, images, thread_pool, self.statistics)
 
     def means(self, statistics: Array) -> Array:
@@ -161,7 +161,7 @@ class Coder:
         return inference(self.network, self.nothing(len(codes)), thread_pool, self.drawn, edited)
 
     def decode(self, codes: Array, thread_pool: ThreadPool | None = None, labels: Labels | None = None) -> Array:
-        """Images N×S×S×C, 0–1, of codes N×D, of classes N where it is told them."""
+        """Images N×H×W×C, 0–1, of codes N×D, of classes N where it is told them."""
         parts = []
         for first in range(0, max(1, len(codes)), AT_ONCE):
             part = slice(first, first + AT_ONCE)
@@ -184,7 +184,7 @@ class Coder:
         ----------
         statistics : ndarray
             From `encode`.
-        targets : ndarray, N×S×S×C
+        targets : ndarray, N×H×W×C
             The images, 0–1.
         noise : ndarray, N×D, or None
             Standard normal, for the codes; None draws from the means.

@@ -27,7 +27,7 @@ class Likelihood:
     ----------
     losses : ndarray, N
         In nats, summed over an image's values.
-    grad : ndarray, N×S×S×C
+    grad : ndarray, N×H×W×C
         Of each image's own, by what is drawn (before the sigmoid).
     by_log_variance : ndarray, N, or None
         By the logarithm of the variance, where there is one.
@@ -67,7 +67,7 @@ LIKELIHOODS: dict[str, Callable[[Drawing, Array, Array, float], Likelihood]] = {
 
 
 def likelihood(settings: Drawing, raw: Array, images: Array, log_variance: Array | None = None) -> Likelihood:
-    """Of images N×S×S×C, 0–1, by what is drawn, of the same shape; the settings say by which distribution.
+    """Of images N×H×W×C, 0–1, by what is drawn, of the same shape; the settings say by which distribution.
 
     ``log_variance`` is the weight, where it is learned.
     """

@@ -83,7 +83,7 @@ def cover_tried(
     ----------
     predictor : Predictor
         The model that is asked.
-    mistakes, right : ndarray, N×S×S×C and M×S×S×C uint8
+    mistakes, right : ndarray, N×H×W×C and M×H×W×C uint8
         Images answered wrongly and rightly.
     true, right_true : ndarray, N and M int64
         Their classes.
@@ -118,9 +118,9 @@ def tried(
     ----------
     predictor : Predictor
         The model that is asked.
-    carriers : ndarray, N×S×S×C uint8
+    carriers : ndarray, N×H×W×C uint8
         Images of the class that have something there.
-    others : ndarray, M×S×S×C uint8
+    others : ndarray, M×H×W×C uint8
         Images of other classes.
     truth : ndarray, M int64
         Their classes.
@@ -159,7 +159,7 @@ def _square(sides: tuple[int, ...], row: float, column: float, side: float) -> t
 
 
 def predicted_of(predictor: Predictor, images: NDArray[np.uint8]) -> NDArray[np.intp]:
-    """Classes that are said of images N×S×S×C uint8, a few at a time."""
+    """Classes that are said of images N×H×W×C uint8, a few at a time."""
     starts = paced(range(0, len(images), AT_ONCE), 1)
     parts = [predictor.predicted(predictor.scores(predictor.prepare(images[k : k + AT_ONCE]))) for k in starts]
     return np.concatenate(parts) if parts else np.zeros(0, np.intp)

@@ -34,9 +34,9 @@ class Batch:
 
     Attributes
     ----------
-    images : ndarray, N×S×S×C float32
+    images : ndarray, N×H×W×C float32
         Prepared.
-    targets : ndarray, N×K float32, or N×S×S×C float32
+    targets : ndarray, N×K float32, or N×H×W×C float32
         Each row summing to 1; or images 0–1, which are to be drawn.
     count : int
         Images of the whole batch; as many as there are if left out.
@@ -59,7 +59,7 @@ class Feed:
 
     Parameters
     ----------
-    pixels : ndarray, M×S×S×C uint8
+    pixels : ndarray, M×H×W×C uint8
         All images at the input size.
     labels : ndarray, M int64
         Class numbers.
@@ -149,7 +149,7 @@ class Feed:
         return Batch(self.preprocessor.apply(variants.images), targets, count)
 
     def pictures(self, epoch: int, number: int, most: int) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
-        """The first images of a batch as they are augmented, K×S×S×C uint8, and their rows; no more than so many."""
+        """The first images of a batch as they are augmented, K×H×W×C uint8, and their rows; no more than so many."""
         places, numbers, variant = self._drawn(epoch, number, self.order(epoch))
         members = self.members[places]
         wanted = slice(0, min(most, len(members)))

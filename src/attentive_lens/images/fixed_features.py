@@ -50,7 +50,7 @@ def features_of(read: Callable[[slice], NDArray[np.uint8]], count: int, doing: s
     Parameters
     ----------
     read
-        Gives images n×S×S×C by their places among them.
+        Gives images n×H×W×C by their places among them.
     count
         How many there are: one at least.
     doing
@@ -85,7 +85,7 @@ def _means(values: NDArray[np.float32], places: int) -> NDArray[np.float32]:
 
 
 def _by_direction(down: NDArray[np.float32], across: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Strength of edges, N×S×S, shared out between the two directions nearest to each: N×S×S×8."""
+    """Strength of edges, N×H×W, shared out between the two directions nearest to each: N×H×W×8."""
     strength, place = np.hypot(down, across), (np.arctan2(down, across) % np.pi) / (np.pi / DIRECTIONS)
     directions = np.arange(DIRECTIONS, dtype=np.float32)
     apart = np.abs((place[..., None] - directions + DIRECTIONS / 2) % DIRECTIONS - DIRECTIONS / 2)

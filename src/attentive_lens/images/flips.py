@@ -34,7 +34,7 @@ def turned_by_flip(images: NDArray[np.uint8], labels: NDArray[np.int64], classes
 
     Parameters
     ----------
-    images : ndarray, N×S×S×C uint8
+    images : ndarray, N×H×W×C uint8
         Small ones, 16 pixels or so.
     labels : ndarray, N int64
         Class numbers.

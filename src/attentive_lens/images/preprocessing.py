@@ -56,7 +56,7 @@ def resized(pixels: NDArray[np.uint8], preprocessing: Preprocessing) -> NDArray[
 
 
 def made_square(images: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """Images N×H×W×C stretched along their shorter side, N×S×S×C; square ones as they are."""
+    """Images N×H×W×C stretched along their shorter side to S×S, S the longer one; square ones as they are."""
     rows, columns = images.shape[1:3]
     if rows == columns:
         return images
@@ -111,7 +111,7 @@ class Preprocessor:
 
     @classmethod
     def measured(cls, images: NDArray[np.uint8] | Chosen, settings: Preprocessing) -> Preprocessor:
-        """Mean and standard deviation of N×S×S×C uint8 training images, in one pass of 64-bit sums.
+        """Mean and standard deviation of N×H×W×C uint8 training images, in one pass of 64-bit sums.
 
         They are taken a few hundred at a time, so that there may be more of them than fit into memory.
         """
@@ -132,15 +132,15 @@ class Preprocessor:
         return cls(settings, tuple(mean.tolist()), tuple(max(float(s), 1e-3) for s in std))
 
     def opened(self, file: Path) -> NDArray[np.uint8]:
-        """An image file at the input size S×S×C; `BadFile` with the reason if it cannot be read."""
+        """An image file at the input size H×W×C; `BadFile` with the reason if it cannot be read."""
         return self.resized(decode(file, self.white).pixels)
 
     def resized(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-        """An image H×W×3 as decoded, at the input size S×S×C."""
+        """An image as decoded, of three channels, at the input size H×W×C."""
         return resized(pixels, self.settings)
 
     def apply(self, images: NDArray[np.uint8] | NDArray[np.float32]) -> NDArray[np.float32]:
-        """Images N×S×S×C, as uint8 or as float32 in 0–1, as the network takes them: float32, mean about 0."""
+        """Images N×H×W×C, as uint8 or as float32 in 0–1, as the network takes them: float32, mean about 0."""
         if images.shape[-1] != len(self.mean):
             raise BadValue(
                 "The images do not fit the model",
@@ -159,7 +159,7 @@ class Preprocessor:
 
     @staticmethod
     def targets(images: NDArray[np.uint8]) -> NDArray[np.float32]:
-        """Images N×S×S×C uint8 as networks that draw should draw them: 0–1, whatever is done to what they see."""
+        """Images N×H×W×C uint8 as networks that draw should draw them: 0–1, whatever is done to what they see."""
         return images * np.float32(1 / 255)
 
     @staticmethod
@@ -183,7 +183,7 @@ def local_contrast(images: NDArray[np.float32]) -> NDArray[np.float32]:
     """Every value less the mean of its neighbourhood, over the neighbourhood's deviation.
 
     Where the deviation is below the image's usual one, that is taken instead, so that flat ground does not turn to
-    noise. Takes N×S×S×C float32 and gives as much, in deviations. When not to use it: if overall colour or
+    noise. Takes N×H×W×C float32 and gives as much, in deviations. When not to use it: if overall colour or
     brightness tells the classes apart, for it is lost. Cost: two blurs an image, about ten times the plain levels.
     Source: Jarrett, Kavukcuoglu, Ranzato and LeCun 2009, section 3.1, channel by channel.
     """

@@ -52,7 +52,7 @@ def prepared(
 
     Returns
     -------
-    Rows, N×S×S×C uint8
+    Rows, N×H×W×C uint8
         In the order of the images, read from the file when asked for; an ndarray if the folder cannot be written.
 
     Raises
@@ -104,7 +104,7 @@ def _is_whole(images: Sequence[Reference | None]) -> Iterator[bool]:
 
 
 def _decoded(preprocessing: Preprocessing, images: Sequence[Reference | None]) -> NDArray[np.uint8]:
-    """Images at the input size, N×S×S×C."""
+    """Images at the input size, N×H×W×C."""
     black = np.zeros(preprocessing.shape, np.uint8)
     return np.stack([black if one is None else resized(one.picture().pixels, preprocessing) for one in images])
 

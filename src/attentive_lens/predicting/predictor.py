@@ -95,7 +95,7 @@ class Predictor:
         return self.network.prepared()
 
     def prepare(self, pixels: NDArray[np.uint8]) -> Array:
-        """Images at the input size N×S×S×C uint8 as the network takes them, float32.
+        """Images at the input size N×H×W×C uint8 as the network takes them, float32.
 
         Raises
         ------
@@ -108,7 +108,7 @@ class Predictor:
         return self.preprocessor.apply(pixels)
 
     def raw_scores(self, images: Array) -> Array:
-        """What the network gives for prepared images N×S×S×C: N×K, or N×1 for one score of two classes."""
+        """What the network gives for prepared images N×H×W×C: N×K, or N×1 for one score of two classes."""
         network, ready = self._inference
         with np.errstate(over="ignore", invalid="ignore"):
             return inference(network, images, self.thread_pool, ready=ready)

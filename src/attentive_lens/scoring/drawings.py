@@ -35,7 +35,7 @@ class Looks:
 
 
 def looks_of(images: Images, labels: NDArray[np.int64] | None = None) -> Looks:
-    """Of images N×S×S×C, 0–1, and their classes N where these are known; all 0 of fewer than two images."""
+    """Of images N×H×W×C, 0–1, and their classes N where these are known; all 0 of fewer than two images."""
     if len(images) < 2:
         return Looks(0.0, 0.0, 0.0)
     order = np.arange(len(images)) if labels is None else np.argsort(labels, kind="stable")

@@ -30,9 +30,9 @@ class Frame:
     ----------
     epoch : int
         From 1.
-    images, again : ndarray, N×S×S×C uint8
+    images, again : ndarray, N×H×W×C uint8
         Validation images, and what was drawn of their codes.
-    samples : ndarray, M×S×S×C uint8
+    samples : ndarray, M×H×W×C uint8
         What was drawn of random codes, the same in every frame; none without a distribution of codes.
     """
 

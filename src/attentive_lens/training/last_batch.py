@@ -27,7 +27,7 @@ class LastBatch:
     ----------
     epoch, step : int
         From 1; steps of the whole run.
-    images : ndarray, N×S×S×C uint8
+    images : ndarray, N×H×W×C uint8
         Augmented, before normalisation.
     predicted, wanted : ndarray, N int64
         Class that scored highest in training, dropout and all, and the class wanted most.

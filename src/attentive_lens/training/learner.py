@@ -74,7 +74,7 @@ class Learner(ABC):
 
     @abstractmethod
     def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
-        """Loss and right answers on images that are never changed, M×S×S×C uint8."""
+        """Loss and right answers on images that are never changed, M×H×W×C uint8."""
 
     def before_evaluation(self, fraction: float) -> None:
         """An epoch is over, and so much of the run, and is to be evaluated."""
@@ -85,7 +85,7 @@ class Learner(ABC):
         """An epoch is over and was evaluated so; None if it was not."""
 
     def frame(self, epoch: int, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen) -> Frame | None:
-        """What it draws of some images N×S×S×C uint8, and of random codes; None where it draws nothing."""
+        """What it draws of some images N×H×W×C uint8, and of random codes; None where it draws nothing."""
         del epoch, pixels
         return None
 

@@ -139,7 +139,7 @@ def run(
     feed : Feed
         Training batches.
     held_out : tuple of ndarrays
-        Validation images M×S×S×C uint8, or what is kept of them, and their classes M int64; M may be 0.
+        Validation images M×H×W×C uint8, or what is kept of them, and their classes M int64; M may be 0.
     plan : Plan
         Epochs to train, how often to evaluate, what the best epoch is chosen by, and the rules that end a run.
     checkpoints, journal

@@ -163,6 +163,8 @@ def compare(
         table.add_row(row.key, row.one if row.one is not None else "–", row.other if row.other is not None else "–")
     out.print(table)
     out.print(result.advice)
+    for sentence in result.images_differ:
+        out.print(sentence)
     if result.paired is not None:
         if result.on == "validation":
             out.print(in_words(result.paired, one, other))

@@ -36,7 +36,7 @@ class Data:
     ----------
     collection : Collection
         Rows, sets and classes.
-    pixels : ndarray, N×S×S×C uint8
+    pixels : ndarray, N×H×W×C uint8
         At the input size, in the order of the rows.
     labels : ndarray, N int64
         Class numbers.

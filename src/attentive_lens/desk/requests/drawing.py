@@ -43,7 +43,7 @@ class Drawn:
         Where they were written; empty if nowhere.
     classes : tuple of str
         By class number.
-    images : ndarray, N×S×S×C uint8
+    images : ndarray, N×H×W×C uint8
     codes : ndarray, N×D float32
         Of each.
     labels : ndarray, N int64
@@ -205,7 +205,7 @@ class Reconstructed:
         Of those shown, by what was asked for first.
     errors : ndarray, N float64
         Of those shown.
-    images, drawn : ndarray, N×S×S×C uint8
+    images, drawn : ndarray, N×H×W×C uint8
     """
 
     run: int

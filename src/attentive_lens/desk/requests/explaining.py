@@ -54,7 +54,7 @@ class MapOfClass:
         The class's name, and the next one's: the map tells what speaks for the one against the other.
     trust : MapTrust
         Whether to believe it.
-    values : ndarray, S×S float32
+    values : ndarray, H×W float32
         The map.
     """
 
@@ -123,9 +123,9 @@ class Explanation:
         The strongest first.
     layers : tuple of LayerShape
         Whose activations can be asked for.
-    pixels : ndarray, S×S×C uint8
+    pixels : ndarray, H×W×C uint8
         The image at the input size.
-    difference : ndarray, S×S float32, or None
+    difference : ndarray, H×W float32, or None
         Map of said − true.
     """
 

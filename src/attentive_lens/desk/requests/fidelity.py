@@ -68,7 +68,7 @@ class Fidelity:
         Numbers of the training images nearest to these.
     distances : ndarray, K float64
         To them, in parts of what validation images usually are away from training images.
-    drawn, beside : ndarray, K×S×S×C uint8
+    drawn, beside : ndarray, K×H×W×C uint8
         These drawings, and those training images.
     """
 

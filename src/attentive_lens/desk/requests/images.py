@@ -143,7 +143,7 @@ class Measure(Request[Measures]):
 
 @dataclass(frozen=True)
 class Averages:
-    """Mean and standard deviation of each class's training images, K×S×S×3 uint8; the latter twice as strong."""
+    """Mean and standard deviation of each class's training images, K×H×W×3 uint8; the latter twice as strong."""
 
     mean: NDArray[np.uint8]
     std: NDArray[np.uint8]
@@ -169,8 +169,8 @@ class ResizeModesShown:
     mean, std : tuple of float
         Of each channel over 64 training images: about 0 and 1 where the normalisation centres.
     modes : dict
-        Resize mode → n×S×S×C uint8.
-    network : ndarray, n×S×S×C uint8
+        Resize mode → n×H×W×C uint8.
+    network : ndarray, n×H×W×C uint8
         As the network takes them, stretched to 0–255.
     """
 
@@ -194,7 +194,7 @@ class ResizeModes(Request[ResizeModesShown]):
 
 @dataclass(frozen=True)
 class Augmented:
-    """Some training images N×S×S×C uint8, and ``rows`` draws of all of them, row by row."""
+    """Some training images N×H×W×C uint8, and ``rows`` draws of all of them, row by row."""
 
     originals: NDArray[np.uint8]
     variants: NDArray[np.uint8]

@@ -39,7 +39,7 @@ class LayerSeen:
         The channel's outputs there.
     patches : ndarray, C×P×k×k×3 uint8
         Training patches that excite each channel most, cut to its receptive field.
-    synthetic : ndarray, D×S×S×C uint8
+    synthetic : ndarray, D×H×W×C uint8
         Images made to excite the channels that matter most.
     speaks : ndarray, K×C float32
         What each channel adds to each class.
@@ -240,9 +240,9 @@ class Tried:
     ----------
     image, file : int or None, str
         What was changed; a file that no workspace knows has no number.
-    pixels : ndarray, N×S×S×C uint8
+    pixels : ndarray, N×H×W×C uint8
         The changed images.
-    maps : ndarray, N×S×S float32, or None
+    maps : ndarray, N×H×W float32, or None
         Their maps for what is said of each, if a method was named.
     """
 

@@ -21,7 +21,7 @@ class MapByMethod:
     ----------
     method : MapSettings
         Which.
-    values : ndarray, S×S float32, or None
+    values : ndarray, H×W float32, or None
         None where the method cannot be asked of this network.
     refused : str
         Why it cannot, if so.
@@ -82,7 +82,7 @@ class ImageMaps:
     ----------
     images : tuple of int
         Their numbers.
-    maps : ndarray, N×S×S float32
+    maps : ndarray, N×H×W float32
         As the method has them.
     """
 
@@ -133,9 +133,9 @@ class RestsOn:
         The class.
     images : tuple of int
         Numbers of the images looked at, those that rest on one place first, the most typical first.
-    mean : ndarray, S×S×C uint8
+    mean : ndarray, H×W×C uint8
         Their mean.
-    map : ndarray, S×S float32
+    map : ndarray, H×W float32
         The mean of their maps, each brought to a sum of 1.
     row, column : float
         Where most of them rest, parts of the side, 0–1.

@@ -73,7 +73,7 @@ class NewAnswers:
         In the order of the files, but for those that could not be read.
     unreadable : tuple of Unreadable
         Those.
-    pixels : ndarray, N×S×S×C uint8
+    pixels : ndarray, N×H×W×C uint8
         The answered images at the input size.
     """
 

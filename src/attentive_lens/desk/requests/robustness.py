@@ -98,7 +98,7 @@ class MeasureRobustness(Request[RobustnessMeasured]):
 
 @dataclass(frozen=True, eq=False)
 class WorseInAWay:
-    """A picture made worse in one way: in words, the unit of its grades, these, and the pictures, G×S×S×C uint8."""
+    """A picture made worse in one way: in words, the unit of its grades, these, and the pictures, G×H×W×C uint8."""
 
     what: str
     unit: str

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from attentive_lens.desk.network.design import facts_of
+from attentive_lens.desk.results.manifest import Changes, changes, manifest
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.runs import RunReader, RunView
 from attentive_lens.errors import BadUsage, LensError, NotHere
@@ -87,7 +88,7 @@ class RunsTable:
 class RunsCompared:
     """Two runs: what their plans differ in, their rows, what to make of the difference, and image by image.
 
-    All figures are of one set, ``on``.
+    All figures are of one set, ``on``; ``images_differ`` says which images the runs saw otherwise.
     """
 
     one: RunRow
@@ -98,6 +99,7 @@ class RunsCompared:
     advice: str
     paired: Paired | None = None
     on: str = "validation"
+    images_differ: tuple[str, ...] = ()
 
     def judged_on(self, one: Scores, other: Scores) -> RunsCompared:
         """Image by image on the set of both scores; of another set than validation all figures are of that set."""
@@ -110,7 +112,16 @@ class RunsCompared:
             made = replace(row, images=scores.images, accuracy=scores.accuracy, loss=scores.loss, low=low, high=high)
             rows.append(made)
         advice = in_words(pairs, self.one.run, self.other.run)
-        return RunsCompared(rows[0], rows[1], self.differences, pairs.difference, None, advice, pairs, one.on)
+        return replace(
+            self,
+            one=rows[0],
+            other=rows[1],
+            points=pairs.difference,
+            chance=None,
+            advice=advice,
+            paired=pairs,
+            on=one.on,
+        )
 
 
 @dataclass(frozen=True)
@@ -278,7 +289,10 @@ def compare(workspace: Workspace, one: int, other: int) -> RunsCompared:
         if not row.epochs:
             raise NotHere(f"Run {row.run} cannot be compared", "it has not finished an epoch", "Train it further")
     points, chance, advice = judged(rows[0], rows[1], result)
-    return RunsCompared(*rows, result, points, chance, advice)
+    saw = [manifest(workspace, run) if run.images() is not None else () for run in (first, second)]
+    apart = changes(*saw) if all(saw) else Changes()
+    sentences = tuple(apart.words(f"run {one}", f"run {other}"))
+    return RunsCompared(*rows, result, points, chance, advice, images_differ=sentences)
 
 
 def judged(one: RunRow, other: RunRow, result: tuple[Difference, ...]) -> tuple[float | None, float | None, str]:

@@ -48,7 +48,7 @@ class AnsweredImage:
         As it was asked about.
     model : ModelFile
         Who answers.
-    pixels : ndarray, S×S×C uint8
+    pixels : ndarray, H×W×C uint8
         At the model's input size.
     label : int or None
         Number of the class on its label, if it has one.
@@ -92,7 +92,7 @@ def answered_image(subject: Subject) -> Job[AnsweredImage]:
 
 
 def answered_file(subject: FileImage, model: ModelFile, pixels: NDArray[np.uint8]) -> AnsweredImage:
-    """As `answered_image`, of a file, or of no file at all, whose pixels S×S×C are there already."""
+    """As `answered_image`, of a file, or of no file at all, whose pixels H×W×C are there already."""
     against = class_number(model, subject.against) if subject.against else None
     return AnsweredImage(subject, model, pixels, None, against, "", subject.file)
 
@@ -127,7 +127,7 @@ def class_number(model: ModelFile, name: str) -> int:
 
 
 def other_image(subject: Subject, number: int) -> Job[NDArray[np.uint8]]:
-    """Another image of the subject's workspace, S×S×C at the input size of the run's model."""
+    """Another image of the subject's workspace, H×W×C at the input size of the run's model."""
     _, data = yield from model_and_data(*workspace_and_run(subject), number)
     pixels: NDArray[np.uint8] = data.pixels[data.place(number)]
     return pixels

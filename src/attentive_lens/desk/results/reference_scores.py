@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from attentive_lens.desk.training.references import as_head, number_in, table_in
+from attentive_lens.core.tables import as_head, number_in, table_in
 from attentive_lens.errors import BadFile, BadValue
 
 NAMES = ("class", "name", "label")

@@ -105,7 +105,7 @@ class Model:
     def explain(
         self, image: OneImage, target: str | None = None, method: str = DEFAULT.kind, **settings: object
     ) -> NDArray[np.float32]:
-        """The map, S×S float32 at the input size, for a class; for the one the model says if none is named.
+        """The map, H×W float32 at the input size, for a class; for the one the model says if none is named.
 
         ``settings`` are the method's own, as ``layer="relu 2"`` of class activation.
         """
@@ -118,7 +118,7 @@ class Model:
         ----------
         image : image
             See `OneImage`.
-        map_ : ndarray, S×S float32, optional
+        map_ : ndarray, H×W float32, optional
             From `explain`; without one the image stands alone.
         side : int
             Pixels of the picture's height, about.

@@ -120,7 +120,7 @@ class Run:
     def explain(
         self, image: int, target: str | None = None, method: str = DEFAULT.kind, **settings: object
     ) -> dict[str, NDArray[np.generic]]:
-        """Maps of an image by its number, S×S float32, under said, true, difference (and for, with a target).
+        """Maps of an image by its number, H×W float32, under said, true, difference (and for, with a target).
 
         ``settings`` are the method's own, as ``baseline="image 12"`` of integrated gradients.
         """
@@ -131,7 +131,7 @@ class Run:
         return maps
 
     def maps(self, image: int, target: str = "", against: str = "") -> dict[str, NDArray[np.float32]]:
-        """The map of an image by every method that can be asked: method → S×S float32.
+        """The map of an image by every method that can be asked: method → H×W float32.
 
         Of the class said if no ``target`` is named; of its score less another class's with ``against``.
         """
@@ -180,7 +180,7 @@ class Run:
         return self._answer(EncodeImages(*self._place, on, samples))
 
     def decode(self, codes: NDArray[np.floating], class_name: str = "") -> NDArray[np.uint8]:
-        """Images N×S×S×C of codes N×D, all of a class where the network is told it; of a run that draws."""
+        """Images N×H×W×C of codes N×D, all of a class where the network is told it; of a run that draws."""
         rows = np.atleast_2d(np.asarray(codes, np.float64)).tolist()
         parts = [self._answer(Decode(*self._place, class_name=class_name, values=tuple(row))).images for row in rows]
         return np.concatenate(parts)

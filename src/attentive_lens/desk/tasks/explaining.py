@@ -74,13 +74,13 @@ def explain(request: Explain) -> Job[Explanation]:
 def class_map(
     model: ModelFile, pixels: NDArray[np.uint8], chosen: MapMethod, target: str | None = None
 ) -> NDArray[np.float32]:
-    """The map of one image, S×S, for a class, or for the one that is said: that alone is computed.
+    """The map of one image, H×W, for a class, or for the one that is said: that alone is computed.
 
     Parameters
     ----------
     model : ModelFile
         Who answers.
-    pixels : ndarray, S×S×C uint8
+    pixels : ndarray, H×W×C uint8
         At its input size.
     chosen : MapMethod
     target : str, optional

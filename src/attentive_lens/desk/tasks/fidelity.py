@@ -49,7 +49,7 @@ class Seer:
     layer: str
 
     def looks(self, predictor: Predictor, images: NDArray[np.uint8]) -> Looked:
-        """Features N×D of images N×S×S×C uint8 of any size, and the classes said N; None if it answers none."""
+        """Features N×D of images N×H×W×C uint8 of any size, and the classes said N; None if it answers none."""
         preprocessor = predictor.preprocessor
         channels = images if images.shape[-1] == 3 else np.repeat(images, 3, axis=-1)
         fitted = np.stack([preprocessor.resized(image) for image in channels])

@@ -117,7 +117,7 @@ def _sets(given: list[str | None], classes: list[str]) -> dict[str, int]:
 
 
 def _roughness(images: NDArray[np.uint8]) -> float:
-    """Mean step between neighbours in n×S×S×3: pixels read in a wrong order jump about."""
+    """Mean step between neighbours in n×H×W×3: pixels read in a wrong order jump about."""
     values = images.astype(np.int16)
     steps = [np.abs(np.diff(values, axis=axis)).mean() for axis in (1, 2)] if len(images) else [255.0]
     return float(np.sum(steps))

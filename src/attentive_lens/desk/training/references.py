@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import math
 from dataclasses import dataclass
 from pathlib import Path
 
+from attentive_lens.core.tables import number_in, table_in
 from attentive_lens.errors import BadFile
 from attentive_lens.plan.measures import DRAWN, GENERATED, MEASURES
 
-MOST_BYTES, MOST_ROWS = 16 << 20, 100_000
 EPOCH = ("epoch", "epochs", "step")
 """What the column of epochs may be called."""
 IMAGES = ("images", "samples")
@@ -68,47 +65,3 @@ def read_reference(file: Path) -> Reference:
         hundredths = known[name].is_share and any(value > 1 for _, value in points)
         ready[name] = tuple(sorted((epoch, value / 100 if hundredths else value) for epoch, value in points))
     return Reference(file.stem, ready, first in IMAGES)
-
-
-def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], dict[int, list[str]]]:
-    """Heads (in small letters, with underlines) of a CSV file, and its rows by their number; the head's is 1.
-
-    Whatever parts its columns. Empty rows count and are left out; a row has a cell for every head at least.
-
-    Raises
-    ------
-    BadFile
-        If it cannot be read or has no lines; it begins with ``what`` and ends with ``remedy``.
-    """
-    try:
-        if file.stat().st_size > MOST_BYTES:
-            raise BadFile(what, f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
-        text = file.read_text("utf-8-sig")
-        mark = max(";\t,", key=text.partition("\n")[0].count)
-        rows = list(csv.reader(io.StringIO(text), delimiter=mark))
-    except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise BadFile(what, str(getattr(error, "strerror", None) or error).lower(), remedy) from None
-    filled = {line: row for line, row in enumerate(rows, 1) if any(cell.strip() for cell in row)}
-    if 1 not in filled or len(filled) < 2 or len(filled) > MOST_ROWS:
-        raise BadFile(what, f"it has {len(filled)} lines", remedy)
-    head = [as_head(word) for word in rows[0]]
-    return head, {line: row + [""] * (len(head) - len(row)) for line, row in filled.items() if line > 1}
-
-
-def as_head(word: str) -> str:
-    """A word as heads are compared: in small letters, with underlines."""
-    return word.strip().lower().replace(" ", "_").replace("-", "_")
-
-
-def number_in(row: list[str], column: int, file: Path, line: int) -> float:
-    """A cell as a number, with a decimal point or comma; `BadFile` if it is none."""
-    words = row[column].strip().removesuffix("%").strip()
-    plain = words.replace(",", ".") if words.count(",") == 1 and "." not in words else words  # a decimal comma
-    try:
-        value = float(plain)
-    except ValueError:
-        value = math.nan
-    if not math.isfinite(value):
-        why = f"«{words:.30}» in line {line} is no number"
-        raise BadFile(f"{file.name} was not taken", why, "Mend that line")
-    return value

@@ -70,7 +70,7 @@ class ReshapeLayer(Layer[Reshape, Array, Shape]):
     keeps_output = True  # its output is a view of its input
 
     def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Shape]:
-        """N×S×S×C; keeps the shape."""
+        """N×H×W×C; keeps the shape."""
         return inputs.reshape(len(inputs), *both(self.settings.side), -1), inputs.shape
 
     def backward(
@@ -94,7 +94,7 @@ class DrawingLayer(Layer[Drawing, Array, Shape]):
         return {"log_variance": np.full(1, 2 * math.log(self.settings.deviation), dtype)}
 
     def forward(self, inputs: Array, weights: dict[str, Array], call: Call) -> tuple[Array, Shape]:
-        """N×S×S×C; keeps the shape."""
+        """N×H×W×C; keeps the shape."""
         return inputs.reshape(len(inputs), *self.settings.output_shape(inputs.shape[1:])), inputs.shape
 
     def backward(

@@ -47,7 +47,7 @@ class RealOrDrawnLayer(Layer[RealOrDrawn, Inputs, int]):
     keeps_output = True  # its output is its input
 
     def forward(self, inputs: Inputs, weights: dict[str, Array], call: Call) -> tuple[Array, int]:
-        """The last input, N×S×S×C; keeps how many there were."""
+        """The last input, N×H×W×C; keeps how many there were."""
         return inputs[-1], len(inputs)
 
     def backward(

@@ -107,7 +107,7 @@ class Evidence:
         The model that made them.
     plan : Plan
         It was trained by.
-    pixels : ndarray, M×S×S×C uint8
+    pixels : ndarray, M×H×W×C uint8
         All images at the input size; may be larger than memory.
     mistakes, right : Answered
         Of the set: wrong answers, and a fair part of the right ones.
@@ -179,7 +179,7 @@ class Evidence:
         return float(np.quantile(self.right_distances, USUAL)) if enough else np.inf
 
     def images(self, of: Answered, places: NDArray[np.int64]) -> NDArray[np.uint8]:
-        """Some of the images, n×S×S×C."""
+        """Some of the images, n×H×W×C."""
         return np.asarray(self.pixels[of.rows[places]])
 
     def confusions(self, members: Sequence[int]) -> list[tuple[tuple[str, str], int]]:

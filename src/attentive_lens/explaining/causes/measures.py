@@ -35,7 +35,7 @@ class Measure:
     low, high : str
         What images with low and with high values do; empty where such a value is no fault.
     values : callable
-        Of N images S×S×C uint8 and the heights and widths of their files, N×2: N values, 0 or above.
+        Of N images H×W×C uint8 and the heights and widths of their files, N×2: N values, 0 or above.
     imitated : callable
         Of N images and N values: the images with about those values, and how strong a change that took.
     step : callable
@@ -222,5 +222,5 @@ MEASURES: dict[str, Measure] = {
 
 
 def measured(pixels: Images, sizes: NDArray[np.int64]) -> dict[str, Values]:
-    """All measures of N images S×S×C uint8 whose files have such heights and widths, N×2."""
+    """All measures of N images H×W×C uint8 whose files have such heights and widths, N×2."""
     return {word: measure.values(pixels, sizes) for word, measure in MEASURES.items()}

@@ -30,7 +30,7 @@ Feed: TypeAlias = Mapping[str, NDArray[Any]]
 
 
 def answers_of(file: Path, feeds: Sequence[Feed]) -> Job[NDArray[np.float32]]:
-    """The answers N×K, or images N×S×S×C, of a model file to what it is fed, by the standard's evaluator.
+    """The answers N×K, or images N×H×W×C, of a model file to what it is fed, by the standard's evaluator.
 
     Raises
     ------

@@ -55,7 +55,7 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     ModelProto
         Input ``image``: N×H×W×3 uint8, red, green and blue, of any size. Output ``probabilities``, or ``scores`` where
         the loss makes none: N×K float32, in the order of the property ``classes``, a JSON list of names. One that
-        draws has the output ``drawn``: N×S×S×C float32, 0 to 1, of the image by its codes; or a generator has, in place
+        draws has the output ``drawn``: N×H×W×C float32, 0 to 1, of the image by its codes; or a generator has, in place
         of the image, inputs under the names of its nodes: noise N×D, and classes N×K, 1 for each image's own.
 
     Raises

@@ -79,7 +79,7 @@ class Variants:
 
     Attributes
     ----------
-    images : ndarray, N×S×S×C float32
+    images : ndarray, N×H×W×C float32
         In 0–1, before the levels are applied.
     partners : ndarray, N int64
         Which image of the batch each was mixed with; itself where it was not.
@@ -108,7 +108,7 @@ def augment(
 
     Parameters
     ----------
-    images : ndarray, N×S×S×C uint8
+    images : ndarray, N×H×W×C uint8
         At the input size.
     numbers : sequence of int
         Each image's number in the catalogue.

@@ -10,5 +10,5 @@ WEIGHTS = np.array([0.299, 0.587, 0.114], np.float32)
 
 
 def luma(image: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Luma of each pixel, S×S×1, of an image S×S×C; of a grey image the image itself."""
+    """Luma of each pixel, H×W×1, of an image H×W×C; of a grey image the image itself."""
     return (image @ WEIGHTS)[:, :, None] if image.shape[2] == 3 else image.copy()

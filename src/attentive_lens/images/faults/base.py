@@ -132,11 +132,11 @@ class Evidence:
         return f"{'×'.join(str(side) for side in dict.fromkeys(self.input_sides))} pixels"
 
     def images(self, places: NDArray[np.int64]) -> NDArray[np.uint8]:
-        """Some images, n×S×S×C uint8."""
+        """Some images, n×H×W×C uint8."""
         return made_square(np.asarray(self.pixels[places if self.rows is None else self.rows[places]]))
 
     def grey(self, places: NDArray[np.int64]) -> NDArray[np.float32]:
-        """Mean over the channels of some images, n×S×S float32 in 0–1."""
+        """Mean over the channels of some images, n×H×W float32 in 0–1."""
         return np.asarray(self.images(places).mean(axis=3, dtype=np.float32) / 255, np.float32)
 
 

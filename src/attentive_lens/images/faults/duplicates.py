@@ -219,7 +219,7 @@ class _Close:
 
 
 def _even(images: NDArray[np.uint8]) -> NDArray[np.float32]:
-    """Grey pictures N×S×S without what changes slowly over them."""
+    """Grey pictures N×H×W without what changes slowly over them."""
     grey = images.mean(axis=3, dtype=np.float32) / 255
     slow = images.shape[1] / 8
     return np.asarray(gaussian_filter(grey, (0, 1.25, 1.25)) - gaussian_filter(grey, (0, slow, slow)), np.float32)

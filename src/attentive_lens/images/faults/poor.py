@@ -114,7 +114,7 @@ def robust(values: NDArray[np.float32], least: float) -> NDArray[np.float32]:
 
 
 def fineness(grey: NDArray[np.float32]) -> NDArray[np.float32]:
-    """How detail grows with its fineness, N values for N×S×S images in 0–1: about 0 in photographs that are sharp.
+    """How detail grows with its fineness, N values for N×H×W images in 0–1: about 0 in photographs that are sharp.
 
     Logarithm of the energy of detail one to two pixels wide over that of two to four. Blur takes the finer one away
     first, so that it falls however much detail of any width the things themselves have.

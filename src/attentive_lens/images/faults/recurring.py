@@ -146,7 +146,7 @@ def _averaged(images: NDArray[np.generic], step: int) -> NDArray[np.float32]:
 
 
 def _things(images: NDArray[np.float32], first: int) -> _Things:
-    """Closed spots of some images, N×S×S×C, the first of which has a number."""
+    """Closed spots of some images, N×H×W×C, the first of which has a number."""
     score, width = _standing_out(images)
     peaks = (score == maximum_filter(score, (0, 5, 5))) & (score > STANDS_OUT)
     numbers, middles, looks, across = list[int](), list[tuple[int, int]](), list[list[float]](), list[int]()

@@ -131,7 +131,7 @@ def _overlaps(evidence: Evidence, groups: dict[int, int]) -> Job[tuple[float, fl
 
 
 def overlap(one: NDArray[np.float32], other: NDArray[np.float32]) -> float:
-    """Greatest correlation of two pictures S×S of mean 0 where they overlap, over all shifts of a quarter and more."""
+    """Greatest correlation of two pictures H×W of mean 0 where they overlap, over all shifts of a quarter and more."""
     side = one.shape[0]
     size = next_fast_len(2 * side, real=True)
     ones = np.ones_like(one)

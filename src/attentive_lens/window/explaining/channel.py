@@ -273,7 +273,7 @@ def _over(picture: QImage, values: NDArray[np.float32], top: float, strength: fl
 
 
 def _signed(gap: NDArray[np.float32], top: float) -> NDArray[np.uint8]:
-    """A difference on the sheet's colour, S×S×3."""
+    """A difference on the sheet's colour, H×W×3."""
     tint = map_colours(gap, signed=True, top=top or None).astype(np.float32)
     sheet = look.theme.colour("sheet")
     ground = np.array([sheet.red(), sheet.green(), sheet.blue()], np.float32)

@@ -82,7 +82,7 @@ class DropoutView(QWidget):
 def struck(mask: NDArray[np.uint8]) -> NDArray[np.uint8]:
     """A layer's values as a square picture, those struck out in vermilion; of maps each cell is a place's share kept.
 
-    Gives S×S×3 uint8.
+    Gives H×W×3 uint8.
     """
     part = mask.astype(np.float32)
     if part.ndim == 3 and (part == part[:1, :1]).all():

@@ -31,7 +31,7 @@ class ClassRows(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def show_averages(self, mean: NDArray[np.uint8], deviation: NDArray[np.uint8]) -> None:
-        """K×S×S×3 uint8 each."""
+        """K×H×W×3 uint8 each."""
         self.mean, self.deviation = mean, deviation
         self.setFixedHeight(HEAD + len(mean) * (SIDE + GAP))
         self.update()

@@ -41,7 +41,7 @@ class ResizeRows(QWidget):
         self.chosen = "stretch"
 
     def show_images(self, images: dict[str, NDArray[np.uint8]], chosen: str) -> None:
-        """n×S×S×C uint8 by row."""
+        """n×H×W×C uint8 by row."""
         self.images, self.chosen = images, chosen
         self.update()
 

@@ -41,7 +41,7 @@ class VariantGrid(QWidget):
         self.variants: NDArray[np.uint8] | None = None
 
     def show_images(self, originals: NDArray[np.uint8], variants: NDArray[np.uint8]) -> None:
-        """N×S×S×C originals, and rows·N variants, row by row."""
+        """N×H×W×C originals, and rows·N variants, row by row."""
         self.originals, self.variants = originals, variants
         self.update()
 

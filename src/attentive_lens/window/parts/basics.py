@@ -215,12 +215,12 @@ def rgb(role: str) -> NDArray[np.float32]:
 
 
 def map_colours(map_: NDArray[np.float32], signed: bool = False, top: float | None = None) -> NDArray[np.uint8]:
-    """A map in the theme's colours, transparent, S×S×4; ``top`` is shown at full strength."""
+    """A map in the theme's colours, transparent, H×W×4; ``top`` is shown at full strength."""
     return coloured(map_, (rgb("ochre_fill"), rgb("vermilion"), rgb("petrol")), signed, top)
 
 
 def ink_on_paper(map_: NDArray[np.floating[Any]]) -> NDArray[np.uint8]:
-    """A feature map, S×S×3: its least value paper, its greatest ink; a constant one is paper."""
+    """A feature map, H×W×3: its least value paper, its greatest ink; a constant one is paper."""
     low, high = float(map_.min()), float(map_.max())
     level = ((map_ - low) / ((high - low) or 1.0))[:, :, None]
     paper = rgb("sheet")
