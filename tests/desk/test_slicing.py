@@ -10,6 +10,7 @@ import pytest
 from PIL import Image
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.images.columns import known_columns
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.tasks.slicing import columns_of
 from attentive_lens.images.reading import Reading
@@ -34,7 +35,7 @@ def listed(tmp_path: Path) -> Workspace:
 
 def test_columns_of_the_table_are_numbers_or_words(listed: Workspace) -> None:
     rows = listed.catalogue.images()
-    result = columns_of(listed, rows)
+    result = columns_of(known_columns(listed), rows)
     assert set(result) == {"column camera", "column hour", "column note"}, "an identifier cuts nothing"
     order = [int(row.name[:2]) for row in rows]
     assert result["column hour"].tolist() == [k / 2 for k in order]
@@ -44,7 +45,7 @@ def test_columns_of_the_table_are_numbers_or_words(listed: Workspace) -> None:
 
 def test_a_table_that_is_gone_tells_nothing(listed: Workspace) -> None:
     (listed.folder.parent / "slides" / "slides.csv").unlink()
-    assert columns_of(listed, listed.catalogue.images()) == {}
+    assert columns_of(known_columns(listed), listed.catalogue.images()) == {}
 
 
 def test_a_listing_tells_its_other_columns(listed: Workspace) -> None:
@@ -56,4 +57,4 @@ def test_a_listing_tells_its_other_columns(listed: Workspace) -> None:
 
 
 def test_folders_have_no_columns(station: Workspace) -> None:
-    assert columns_of(station, station.catalogue.images()) == {}
+    assert columns_of(known_columns(station), station.catalogue.images()) == {}

@@ -125,14 +125,14 @@ def test_the_input_follows_the_longer_side_of_most_images() -> None:
 def test_images_of_one_shape_that_is_not_square_keep_it(size: tuple[int, int], wanted: int | tuple[int, int]) -> None:
     rows = [ImageRow(k, f"{k}.png", 0, None, *size, "colour", 99) for k in range(20)]
     plan, sentences = fitted(rows)
-    (width, height), asked = size, plan.preprocessing.sides
+    (width, height), sides = size, plan.preprocessing.sides
     if isinstance(wanted, int):
-        assert asked == (wanted, wanted)
+        assert sides == (wanted, wanted)
     else:
-        assert sorted(asked) == sorted(wanted)
-        assert (asked[1] > asked[0]) == (width > height)
+        assert sorted(sides) == sorted(wanted)
+        assert (sides[1] > sides[0]) == (width > height)
         assert "of one shape" in sentences[0]
-    assert looked_at(rows).sides == (asked if isinstance(wanted, tuple) else (64, 64))
+    assert looked_at(rows).sides == (sides if isinstance(wanted, tuple) else (64, 64))
     others = [ImageRow(20, "b.png", 0, None, 64, 64, "colour", 99), ImageRow(21, "c.png", 0, None, 8, 64, "colour", 9)]
     rows, columns = fitted([*rows, *others])[0].preprocessing.sides
     assert rows == columns, "not all are of one shape"

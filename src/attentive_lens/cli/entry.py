@@ -29,6 +29,7 @@ COMMANDS: dict[str, str] = {
     "restore": "images/collecting",
     "add": "images/collecting",
     "label": "images/collecting",
+    "columns": "columns.TakeColumns",
     "faults": "images/collecting",
     "plan": "training/planning",
     "rehearse": "rehearsing.Rehearse",

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.demo.station import make
 from attentive_lens.desk.images.collection import Collection, collection
+from attentive_lens.desk.images.columns import taken_again
 from attentive_lens.desk.network.usual import note_usual
 from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
 from attentive_lens.errors import BadFile, LensError
@@ -82,7 +83,9 @@ def move_source(workspace: Workspace, place: Path) -> tuple[int, int]:
 
 
 def look_again(workspace: Workspace, contents: bool = False) -> Job[Rescanned]:
-    """Look through the workspace's source again for new, changed and lost images; see `rescan`.
+    """Look through the workspace's source again for new, changed and lost images, and read tables beside it again.
+
+    See `rescan` and `desk.images.columns`.
 
     Raises
     ------
@@ -95,4 +98,6 @@ def look_again(workspace: Workspace, contents: bool = False) -> Job[Rescanned]:
     if not origin.place or not place.exists():
         where = f"{place} is gone" if origin.place else "an early version that did not note it made the workspace"
         raise BadFile("The images' source could not be looked through", where, "Put it back, or import again")
-    return (yield from rescan(workspace, SOURCES[origin.kind](place, Reading.read(origin.reading)), contents=contents))
+    source = SOURCES[origin.kind](place, Reading.read(origin.reading))
+    result = yield from rescan(workspace, source, contents=contents)
+    return replace(result, problems=tuple(taken_again(workspace)))

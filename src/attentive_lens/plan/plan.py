@@ -202,12 +202,14 @@ class Plan:
         ``optimiser``, ``schedule``, ``loss``, ``initialisation`` and ``averaging`` take a kind, before any of their
         settings; ``network`` takes the name of a starting network, which is made for the input size (the plan takes
         the name too, unless it has one of its own), ``augmentation`` the word ``"none"`` or ``"default"``. A group
-        pattern alone is meant to be followed: with it the split keeps images together by name. A network that draws
-        brings its task with it, a task a network, and a network as it starts is made anew for another input size.
+        pattern or a group column alone is meant to be followed: the split keeps images together by it. A network that
+        draws brings its task with it, a task a network, and a network as it starts is made anew for another input size.
         """
         plan = self._for_task(settings)
         if settings.get("split.group_pattern") and "split.keep_together" not in settings:
             settings = {**settings, "split.keep_together": "name pattern"}
+        if settings.get("split.group_column") and "split.keep_together" not in settings:
+            settings = {**settings, "split.keep_together": "column"}
         base = self.base.write() if self.base else {}
         for key, value in sorted(settings.items(), key=lambda item: "." in item[0] and not item[0].endswith(".kind")):
             section, _, name = key.partition(".")

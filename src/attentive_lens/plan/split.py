@@ -33,14 +33,19 @@ class Split(Value):
     keep_together: str = spec(
         "copies",
         label="keep together",
-        choices=("copies", "name pattern", "none"),
-        meaning="Groups of images that go into one set: copies noted when a fault was acted on, or images whose names"
-        " share a part.",
+        choices=("copies", "name pattern", "column", "none"),
+        meaning="Groups of images that go into one set: copies noted when a fault was acted on, images whose names"
+        " share a part, or of which a table says the same in a column (a patient, a device, a day).",
     )
     group_pattern: str = spec(
         "",
         label="group pattern",
         meaning="Regular expression; images for which it finds the same text in the name are one group.",
+    )
+    group_column: str = spec(
+        "",
+        label="group column",
+        meaning="Column of a table taken in beside the images; those with the same word in it are one group.",
     )
     subset_fraction: float = spec(
         1.0,

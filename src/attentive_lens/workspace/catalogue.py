@@ -15,6 +15,7 @@ from attentive_lens.core.files import part_of, remove_leftovers, replacing
 from attentive_lens.core.jobs import paced
 from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.workspace.columns import Columns
 from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.decided import last_decisions
 from attentive_lens.workspace.inserting import COLUMNS, insert_images, insert_origin, insert_skipped, restored, storable
@@ -245,6 +246,11 @@ class Catalogue:
             base.execute("DELETE FROM former_names WHERE name = ?", (new,))
             base.execute("INSERT OR REPLACE INTO former_names VALUES (?, ?)", (old, number))
         self.keep_copy()
+
+    @property
+    def columns(self) -> Columns:
+        """What tables beside the images tell of them."""
+        return Columns(self._open, self.keep_copy)
 
     # What people decided
 

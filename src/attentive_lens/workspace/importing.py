@@ -84,12 +84,16 @@ def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Works
 
 @dataclass(frozen=True)
 class Rescanned:
-    """What a second look found: numbers of images that are new, changed, gone, or back again."""
+    """What a second look found: numbers of images that are new, changed, gone, or back again.
+
+    ``problems`` are sentences about tables beside them that were not read again.
+    """
 
     added: tuple[int, ...]
     changed: tuple[int, ...]
     gone: tuple[int, ...]
     back: tuple[int, ...]
+    problems: tuple[str, ...] = ()
 
 
 def rescan(workspace: Workspace, source: Source, origin: int = 1, contents: bool = False) -> Job[Rescanned]:
@@ -142,8 +146,8 @@ def rescan(workspace: Workspace, source: Source, origin: int = 1, contents: bool
         raise BadValue(f"{source.place} has less than two classes now", "the workspace stays as it was", "Look at it")
     reasons = [(_relative(file, workspace.folder), why) for file, why in skipped]
     catalogue.renew(classes, [*changed, *same, *gone, *back], added, reasons)
-    numbers = [tuple(row.number for row in rows) for rows in (added, changed, gone, back)]
-    return Rescanned(*numbers)
+    of_news, of_changed, of_gone, of_back = (tuple(r.number for r in rows) for rows in (added, changed, gone, back))
+    return Rescanned(of_news, of_changed, of_gone, of_back)
 
 
 def _in_doubt(row: ImageRow | None, item: Found, labels: dict[str, int], states: dict[Path, tuple[int, int]]) -> bool:

@@ -1,6 +1,6 @@
 """The catalogue's tables, and the way from each earlier form of them to the next."""
 
-VERSION = 4
+VERSION = 5
 
 _IMAGES = """
 CREATE TABLE images (
@@ -39,6 +39,11 @@ _FORMER = """
 CREATE TABLE former_names (name TEXT PRIMARY KEY, class INTEGER NOT NULL REFERENCES classes (id));
 """
 
+_COLUMNS = """
+CREATE TABLE columns (name TEXT NOT NULL, image INTEGER NOT NULL, value TEXT NOT NULL, PRIMARY KEY (name, image));
+CREATE TABLE column_tables (place TEXT NOT NULL, joined TEXT NOT NULL);
+"""
+
 SCHEMA = f"""
 CREATE TABLE classes (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
@@ -46,6 +51,7 @@ CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
 {_IMAGES}
 {_CONTENTS}
 {_FORMER}
+{_COLUMNS}
 """
 
 MIGRATIONS = {
@@ -60,5 +66,6 @@ DROP TABLE images_before;
 """,
     2: _CONTENTS,
     3: _FORMER,
+    4: _COLUMNS,
 }
 """By the version they start from."""

@@ -186,11 +186,13 @@ def rescan(
     changes = watched(look_again(Workspace.open(workspace), contents), "reading images")
     counts = {"added": changes.added, "changed": changes.changed, "gone": changes.gone, "back": changes.back}
     if as_json:
-        say_json(Rescanned(**{key: tuple(numbers) for key, numbers in counts.items()}))
+        say_json(Rescanned(**{key: tuple(numbers) for key, numbers in counts.items()}, problems=changes.problems))
         return
     out.print(", ".join(f"{len(numbers)} {word}" for word, numbers in counts.items()))
     if changes.changed:
         out.print("Scores, maps and neighbours that stand on changed images are made anew when they are asked for.")
+    for problem in changes.problems:
+        out.print(problem)
 
 
 @app.command()

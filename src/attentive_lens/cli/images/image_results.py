@@ -29,12 +29,13 @@ class NewWorkspace:
 
 @dataclass(frozen=True)
 class Rescanned:
-    """Numbers of the images that were added, read anew, are gone, or are back."""
+    """Numbers of the images that were added, read anew, are gone, or are back; tables that were not read again."""
 
     added: tuple[int, ...]
     changed: tuple[int, ...]
     gone: tuple[int, ...]
     back: tuple[int, ...]
+    problems: tuple[str, ...]
 
 
 @dataclass(frozen=True)

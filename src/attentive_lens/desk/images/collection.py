@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
+from attentive_lens.desk.images.columns import known_columns
+from attentive_lens.errors import BadValue
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
@@ -135,6 +137,8 @@ class Library:
         Group number of images known to be copies, by image number.
     former : dict
         Class numbers by names that classes had before they were renamed.
+    columns : dict
+        Column → image's number → word, of the tables taken in beside the images.
     """
 
     classes: list[str]
@@ -142,6 +146,7 @@ class Library:
     skipped: list[tuple[str, str]]
     copies: dict[int, int]
     former: dict[str, int]
+    columns: dict[str, dict[int, str]]
 
     @classmethod
     def read(cls, workspace: Workspace) -> Library:
@@ -153,14 +158,40 @@ class Library:
         if known is not None:
             return known
         library = cls(
-            catalogue.classes(), catalogue.images(), catalogue.skipped(), catalogue.copies(), catalogue.former_names()
+            catalogue.classes(),
+            catalogue.images(),
+            catalogue.skipped(),
+            catalogue.copies(),
+            catalogue.former_names(),
+            known_columns(workspace),
         )
         return library if stamp is None else _LIBRARIES.keep(key, library)
+
+    def check_groups(self, plan: Plan) -> None:
+        """Raise `BadValue` where a plan keeps images together by a column that no table has."""
+        if plan.split.keep_together == "column" and plan.split.group_column not in self.columns:
+            known = ", ".join(self.columns) or "none"
+            why = f"no table has a column «{plan.split.group_column}»; known are: {known}"
+            raise BadValue("split.group_column", why, "Take in a table that has it, or choose another column")
+
+    def groups(self, plan: Plan) -> dict[int, int]:
+        """Group by the place of an image, of those that a plan's split keeps together."""
+        split = plan.split
+        if split.keep_together == "copies":
+            return {place_of(number): group for number, group in self.copies.items()}
+        if split.keep_together == "name pattern" and split.group_pattern:
+            return groups_by_name([row.name for row in self.rows], split.group_pattern)
+        if split.keep_together == "column":
+            words = self.columns.get(split.group_column, {})
+            known = {word: number for number, word in enumerate(dict.fromkeys(words.values()))}
+            return {place_of(image): known[word] for image, word in words.items() if image <= len(self.rows)}
+        return {}
 
     def collection(self, corrections: Corrections, plan: Plan) -> Collection:
         """With corrections, split as a plan says and seed."""
         rows = corrected(self.rows, corrections)
-        sets = split_rows(rows, plan, self.copies)
+        groups = self.groups(plan)
+        sets = part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)
         numbers = {name: number for number, name in enumerate(self.classes)}
         out = {
             number for name in plan.split.left_out if (number := numbers.get(name, self.former.get(name))) is not None
@@ -198,13 +229,3 @@ def state(workspace: Workspace, plan: Plan, run: Run | None = None) -> tuple[Has
     stamp = workspace.catalogue.settled_stamp()
     noted = run.images_stamp() if run is not None else None
     return None if stamp is None else (workspace.folder.absolute(), stamp, plan.split, plan.seed, noted)
-
-
-def split_rows(rows: list[ImageRow], plan: Plan, copies: Mapping[int, int]) -> list[str]:
-    """The set of each row by the plan; copies are group numbers by image number."""
-    groups: dict[int, int] = {}
-    if plan.split.keep_together == "copies":
-        groups = {place_of(number): group for number, group in copies.items()}
-    elif plan.split.keep_together == "name pattern" and plan.split.group_pattern:
-        groups = groups_by_name([row.name for row in rows], plan.split.group_pattern)
-    return part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)

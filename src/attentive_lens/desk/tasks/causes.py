@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePath
 from typing import TypeVar
@@ -18,7 +18,7 @@ from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.numbering import number_at
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.explaining.cause_remedies import PROVABLE, remedies_of
-from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.images.data import Data, fingerprint_of
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
@@ -39,8 +39,8 @@ from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import camera
 from attentive_lens.images.sources.base import SET_WORDS
-from attentive_lens.images.split import SETS, groups_by_name
-from attentive_lens.plan.split import Split
+from attentive_lens.images.split import SETS
+from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.answers import Answer
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -48,6 +48,8 @@ from attentive_lens.workspace import ImageRow, Run, Workspace
 MOST_MISTAKES, MOST_RIGHT, MOST_TRAINING = 2000, 600, 2400
 """Images that are looked at, at most: the surest mistakes, and of the others a fair part of every class."""
 AT_ONCE = 16
+OF_ONE_WORD = 8
+"""Images that a column must say the same of, on average, for it to be a part of the source."""
 
 T = TypeVar("T")
 
@@ -76,7 +78,7 @@ def causes(request: Causes) -> Job[CausesFound]:
         pairs = zip(of_training.tolist(), labels, strict=True)
         trained = [Answer(number_at(place), label, label, 1.0) for place, label in pairs if label >= 0]
         look = _Look(
-            predictor, data, _units(run.plan().split, [row.name for row in data.collection.rows]), place.folder
+            predictor, data, _units(place, run.plan(), len(data.collection.rows)), place.folder, _said_by_tables(place)
         )
         evidence = Evidence(
             predictor,
@@ -113,15 +115,16 @@ def _file(run: Run, on: str) -> Path:
 def _key(place: Workspace, run: Run, on: str, method: MapSettings) -> str:
     split = collection(place, run.plan(), run)
     settings = read_model(run.model).preprocessor.settings
-    return key_of("causes", run.model, fingerprint_of(place, split, settings), on, method.write_kind())
+    tables = sorted(Library.read(place).columns.items())
+    return key_of("causes", run.model, fingerprint_of(place, split, settings), on, method.write_kind(), tables)
 
 
-def _units(split: Split, names: list[str]) -> NDArray[np.int64]:
-    """A number for each image; images that the split keeps together by their names have one."""
-    numbers = np.arange(len(names))
-    if split.keep_together == "name pattern" and split.group_pattern:
-        for place, group in groups_by_name(names, split.group_pattern).items():
-            numbers[place] = -1 - group
+def _units(place: Workspace, plan: Plan, count: int) -> NDArray[np.int64]:
+    """A number for each image; images that the split keeps together by their names or a column have one."""
+    numbers = np.arange(count)
+    if plan.split.keep_together != "copies":
+        for at, group in Library.read(place).groups(plan).items():
+            numbers[at] = -1 - group
     return numbers
 
 
@@ -151,6 +154,7 @@ class _Look:
     data: Data
     units: NDArray[np.int64]
     place: Path
+    tables: Mapping[int, tuple[str, ...]]
 
     def at(self, answers: Sequence[Answer], total: int, doing: str) -> Job[Answered]:
         """Some images that stand for so many; training images are taken as answered rightly."""
@@ -168,7 +172,8 @@ class _Look:
             for word, values in measured(pixels, sizes[part]).items():
                 measures.setdefault(word, []).append(values)
             for row in (catalogue[k] for k in rows[part]):
-                origins.append(origin_in_words(row, classes[row.label], self.place))
+                tables = self.tables.get(row.number, ())
+                origins.append((*origin_in_words(row, classes[row.label], self.place), *tables))
         return Answered(
             rows,
             self.data.labels[rows],
@@ -181,6 +186,16 @@ class _Look:
             {word: np.concatenate(measures.get(word, [np.zeros(0)])) for word in MEASURES},
             total,
         )
+
+
+def _said_by_tables(place: Workspace) -> dict[int, tuple[str, ...]]:
+    """What the columns of tables say of each image, by its number, where they say the same of several."""
+    result: dict[int, tuple[str, ...]] = {}
+    for name, words in Library.read(place).columns.items():
+        if len(set(words.values())) <= len(words) / OF_ONE_WORD:
+            for image, word in words.items():
+                result[image] = (*result.get(image, ()), f"{name} «{word}»")
+    return result
 
 
 def origin_in_words(row: ImageRow, name: str, workspace: Path) -> tuple[str, ...]:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -12,16 +10,12 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.numbering import place_of
-from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.requests.images import Measure
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.desk.tasks.images import measure
 from attentive_lens.desk.tasks.scoring import score
-from attentive_lens.errors import BadFile
-from attentive_lens.images.reading import Reading
-from attentive_lens.images.sources import SOURCES
-from attentive_lens.images.sources.listing import Listing
 from attentive_lens.scoring.slices import FEWEST, slices_of
 from attentive_lens.workspace import ImageRow, Workspace
 
@@ -46,27 +40,20 @@ def find_slices(request: FindSlices) -> Job[SlicesFound]:
     folders = [str(Path(row.file).parent) for row in own]
     if len(set(zip(folders, (row.label for row in own), strict=True))) > len(set(folders)):
         values["folder"] = np.array(folders)  # folders of one class each are the classes again
-    values |= columns_of(place, own)
+    values |= columns_of(Library.read(place).columns, own)
     return SlicesFound(slices_of(numbers, right, values, scores.true))
 
 
-def columns_of(place: Workspace, rows: Sequence[ImageRow]) -> dict[str, NDArray[np.float64] | NDArray[np.str_]]:
-    """What a table of files tells of the images besides: numbers where all values are, words elsewhere.
+def columns_of(
+    columns: Mapping[str, Mapping[int, str]], rows: Sequence[ImageRow]
+) -> dict[str, NDArray[np.float64] | NDArray[np.str_]]:
+    """What tables tell of some images besides: numbers where all values are, words elsewhere.
 
-    A column that says something else of every image, as an identifier does, is left out; a table that is gone tells
-    nothing.
+    A column that says something else of every image, as an identifier does, is left out.
     """
-    summary: dict[str, dict[str, str]] = {}
-    for origin in place.catalogue.origins().values():
-        if issubclass(SOURCES[origin.kind], Listing):
-            with contextlib.suppress(BadFile):
-                source = Listing(place.folder / origin.place, Reading.read(origin.reading))
-                for name, by_file in source.columns().items():
-                    summary.setdefault(name, {}).update({os.path.abspath(f): v for f, v in by_file.items()})  # noqa: PTH100
-    files = [os.path.abspath(place.path_of(row)) for row in rows]  # noqa: PTH100
     result: dict[str, NDArray[np.float64] | NDArray[np.str_]] = {}
-    for name, by_file in summary.items():
-        words = [by_file.get(file, "") or "none" for file in files]
+    for name, by_image in columns.items():
+        words = [by_image.get(row.number, "none") for row in rows]
         numbers = _numbers(words)
         if numbers is not None:
             result[f"column {name}"] = numbers

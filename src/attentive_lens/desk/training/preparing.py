@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.desk.images.collection import Collection, collection
+from attentive_lens.desk.images.collection import Collection, Library, collection
 from attentive_lens.desk.images.data import Data, gather, white_in
 from attentive_lens.desk.network.bases import base_model, untaken
 from attentive_lens.desk.network.design import price_in_memory
@@ -142,6 +142,8 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
         _check_measures(plan)
     else:
         _check_several(data)
+    if last is None:
+        Library.read(workspace).check_groups(plan)
     data = data.seen_by(last.classes if last is not None else tuple(data.collection.taught))
     members = data.members("training")
     if len(members) < 2:

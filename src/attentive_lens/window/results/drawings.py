@@ -243,14 +243,14 @@ class ReconstructionsView(DrawnView):
         """How likely the set's images are, by importance."""
         if self.result is None:
             return
-        asked = EncodeImages(self.session.place, self.result.run, self.result.on, CODES)
+        request = EncodeImages(self.session.place, self.result.run, self.result.on, CODES)
 
         def done(result: Encoded) -> None:
-            if self.result is not None and (self.result.run, self.result.on) == (asked.run, asked.on):
+            if self.result is not None and (self.result.run, self.result.on) == (request.run, request.on):
                 self.estimated.setText("\n".join(result.words()))
 
         self.estimated.setText("Estimating …")
-        self.session.ask(asked, done, self.estimated.setText, priority=3, scope="estimated likelihood")
+        self.session.ask(request, done, self.estimated.setText, priority=3, scope="estimated likelihood")
 
 
 class ManifoldView(DrawnView):
