@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TypeVar
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.window.frame import Frame
@@ -24,6 +24,13 @@ def child(frame: QWidget, kind: type[W], name: str) -> W:
 
 def click(qtbot: QtBot, frame: QWidget, name: str) -> None:
     qtbot.mouseClick(child(frame, QPushButton, name), LEFT)
+
+
+def enter(frame: QWidget, name: str, words: str) -> None:
+    """Write into a line, and leave it."""
+    line = child(frame, QLineEdit, name)
+    line.setText(words)
+    line.editingFinished.emit()
 
 
 def stage(qtbot: QtBot, frame: Frame, key: str) -> None:

@@ -188,6 +188,25 @@ def test_the_smallest_cover_is_on_what_the_answer_rests_on() -> None:
     assert finish(smallest_cover(probe, -0.01 * image)) == Search(None, True)
 
 
+@pytest.mark.parametrize("shape", [(12, 30, 3), (30, 12, 3)])
+def test_where_rows_and_columns_differ_the_cover_that_is_told_is_the_square_that_was_tried(
+    shape: tuple[int, int, int],
+) -> None:
+    weights, image = np.zeros(shape), np.zeros(shape)
+    weights[3:6, shape[1] - 6 : shape[1] - 3] = 1.0
+    network = linear(weights)
+    network.weights["output"]["bias"] = np.array([-2.0, 0.0])
+    image[3:6, shape[1] - 6 : shape[1] - 3] = 0.2
+    cover = finish(smallest_cover(probe_of(network), image)).cover
+    assert cover is not None
+    covered = CHANGES["cover"](np.full(shape, 200, np.uint8) + np.uint8(1) * (weights > 0).astype(np.uint8),
+                            cover.row, cover.column, cover.side, across=cover.across)  # fmt: skip
+    other = np.argwhere((covered != 200 + (weights > 0)).any(axis=2))
+    assert cover.side == pytest.approx(cover.pixels / shape[0])
+    assert cover.across == pytest.approx(cover.pixels / shape[1])
+    assert len(other) <= cover.pixels**2
+
+
 def slow_search(probe: Probe, image: np.ndarray) -> tuple[int, set[tuple[int, int, int]]] | None:
     """The least side that changes the answer, and all its places with what is said then: every square, one by one."""
     predicted = int(probe.scores(image[None])[0].argmax())

@@ -11,7 +11,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QSpinBox, QWidget
 from pytestqt.qtbot import QtBot
-from tests.driving import child, click, stage
+from tests.driving import child, click, enter, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk import remembering
@@ -53,7 +53,7 @@ def test_from_a_fresh_demo_to_the_maps_of_a_mistake(qtbot: QtBot, open_frame: Op
 
     stage(qtbot, frame, "training")
     child(frame, QSpinBox, "training.epochs").setValue(2)
-    child(frame, QSpinBox, "preprocessing.input_size").setValue(32)
+    enter(frame, "preprocessing.input_size", "32")
     assert frame.session.design.plan.training.epochs == 2
     click(qtbot, frame, "main action")
     assert child(frame, QPushButton, "main action").text() == "Stop"
@@ -162,7 +162,7 @@ def test_wrong_settings_are_explained_where_they_stand_and_change_nothing(
         assert part in problems(page)
         assert rate.text() == "0.001"
     click(qtbot, frame, "split and preprocessing settings")
-    child(frame, QSpinBox, "preprocessing.input_size").setValue(5)
+    enter(frame, "preprocessing.input_size", "5")
     assert "does not fit" in problems(page)
     assert frame.session.design.plan.preprocessing.input_size == 64
 

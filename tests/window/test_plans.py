@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QShortcut
-from PyQt6.QtWidgets import QCheckBox, QLabel, QLineEdit, QPushButton, QSpinBox, QTableWidget
+from PyQt6.QtWidgets import QCheckBox, QLabel, QLineEdit, QPushButton, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -51,7 +51,7 @@ def test_the_plan_being_designed_is_kept_when_the_window_closes(
     click(qtbot, frame, "choose starter")
     qtbot.mouseClick(child(frame, StarterCard, "starter two blocks"), LEFT)
     stage(qtbot, frame, "training")
-    child(frame, QSpinBox, "preprocessing.input_size").setValue(24)
+    enter(qtbot, child(frame, QLineEdit, "preprocessing.input_size"), "24")
     says = child(frame, QLabel, "name and seed says")
     assert says.text() == f"{frame.session.design.plan.name}, {frame.session.design.plan.seed}"
     click(qtbot, frame, "name and seed")

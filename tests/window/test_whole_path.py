@@ -10,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QLineEdit, QPushButton, QSpinBox
 from pytestqt.qtbot import QtBot
-from tests.driving import LEFT, child, click, stage
+from tests.driving import LEFT, child, click, enter, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
@@ -80,7 +80,7 @@ def test_from_a_branch_to_a_mended_case_and_back_to_the_beginning(
     draw_a_branch(qtbot, frame)
     stage(qtbot, frame, "training")
     child(frame, QSpinBox, "training.epochs").setValue(5)
-    child(frame, QSpinBox, "preprocessing.input_size").setValue(24)
+    enter(frame, "preprocessing.input_size", "24")
     train(qtbot, frame, 1)
 
     stage(qtbot, frame, "results")

@@ -22,8 +22,8 @@ class Cover:
 
     Attributes
     ----------
-    row, column, side : float
-        Its middle and side, parts of the image's side, 0–1.
+    row, column, side, across : float
+        Its middle, its height in parts of the image's, and its width in parts of the image's, 0–1.
     pixels : int
         Its side in pixels.
     predicted : int
@@ -33,6 +33,7 @@ class Cover:
     row: float
     column: float
     side: float
+    across: float
     pixels: int
     predicted: int
 
@@ -102,7 +103,8 @@ def _surest(probe: Probe, image: Array, side: int, predicted: int) -> Job[Cover 
     if best is None:
         return None
     _, row, column, other = best
-    return Cover((row + side / 2) / height, (column + side / 2) / width, side / min(height, width), side, other)
+    middle = (row + side / 2) / height, (column + side / 2) / width
+    return Cover(*middle, side / height, side / width, side, other)
 
 
 def _corners(image: Array, side: int) -> list[tuple[int, int]]:

@@ -209,8 +209,8 @@ class SmallestCover:
         Whether all smaller ones were tried.
     pixels : int or None
         Its side in pixels; None where no square was found.
-    row, column, side : float or None
-        Its middle and side, parts of the image's side.
+    row, column, side, across : float or None
+        Its middle, height and width, parts of the image's, as the change «cover» takes them.
     predicted : str or None
         What is said then.
     """
@@ -220,6 +220,7 @@ class SmallestCover:
     row: float | None = None
     column: float | None = None
     side: float | None = None
+    across: float | None = None
     predicted: str | None = None
 
 

@@ -49,4 +49,4 @@ def _cover(search: Search, classes: tuple[str, ...]) -> SmallestCover:
     if cover is None:
         return SmallestCover(search.complete)
     predicted = classes[cover.predicted]
-    return SmallestCover(search.complete, cover.pixels, cover.row, cover.column, cover.side, predicted)
+    return SmallestCover(search.complete, cover.pixels, cover.row, cover.column, cover.side, cover.across, predicted)

@@ -304,10 +304,10 @@ class ChangePanel(Panel):
         cover = tried.smallest_cover
         if cover is None:
             return
-        if cover.row is None or cover.column is None or cover.side is None:
+        if cover.row is None or cover.column is None or cover.side is None or cover.across is None:
             self.says.setText("No square that was tried changes the answer.")
             return
-        self.cover_region(cover.column, cover.row, cover.side, cover.side)
+        self.cover_region(cover.column, cover.row, cover.across, cover.side)
 
     def _pin(self) -> None:
         if self.tried is not None and self.tried.after:
