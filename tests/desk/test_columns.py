@@ -14,9 +14,11 @@ from tests.cli.running import command, last_object, run_words
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.images.columns import joined, known_columns, take_in
+from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.tasks.causes import _said_by_tables
+from attentive_lens.desk.training.cautions import caution_of_groups
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.split import part
@@ -153,3 +155,16 @@ def test_they_come_through_a_restored_catalogue_and_an_earlier_one_has_none(tabl
     tabled.catalogue.file.write_bytes(b"damaged")
     tabled.catalogue.restore()
     assert known_columns(tabled) == before
+
+
+def test_scores_say_how_much_less_groups_stand_for(tabled: Workspace) -> None:
+    plan = tabled.run(1).plan().changed({"split.group_column": "slide", "training.epochs": 1})
+    finish(execute(tabled, tabled.claim_run(plan), lambda: False))
+    scores = finish(carry_out(Score(str(tabled.folder), 2, "validation")))
+    groups = Library.read(tabled).groups(plan)
+    words = caution_of_groups(groups, scores)
+    count = len({number // 3 for number in scores.numbers.tolist()})
+    assert f"The {scores.images} validation images are of {count} groups" in words
+    assert caution_of_groups({}, scores) == "", "every image a group of its own"
+    assert caution_of_groups(dict.fromkeys(range(1000), 1), scores) == "", "one group tells nothing of others"
+    assert words in command("score", tabled.folder, 2, "--on", "validation")

@@ -143,9 +143,10 @@ def test_plates_fold_their_coating_and_keep_every_other_layer() -> None:
 def test_a_receptive_field_is_drawn_where_a_change_reaches_the_middle_output() -> None:
     network = STARTERS["two blocks"].network.with_outputs(6)
     plates = plates_of(network.nodes, facts_by_name(network, 64), (64, 64, 3))
-    corner, length = plates[3].field(64)  # convolution 2 of 32×32 outputs: 8 pixels from 2·16 − 3 on
-    assert (corner * 64, length * 64) == (29, 8)
-    assert plates[-1].field(64) == (0.0, 1.0)
+    left, top, width, height = plates[3].field((64, 64))  # convolution 2 of 32×32 outputs: 8 pixels from 2·16 − 3 on
+    assert (left * 64, top * 64) == (29, 29)
+    assert (width * 64, height * 64) == (8, 8)
+    assert plates[-1].field((64, 64)) == (0.0, 0.0, 1.0, 1.0)
 
 
 def test_a_sheet_of_100_000_images_lays_out_and_paints(qtbot: QtBot) -> None:

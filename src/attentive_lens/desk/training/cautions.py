@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import PurePath
 
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.desk.images.collection import Collection, collection
+from attentive_lens.core.numbering import place_of
+from attentive_lens.desk.images.collection import Collection, Library, collection
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import name_pattern
+from attentive_lens.scoring.intervals import interval, interval_by_group
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import Run, Workspace
@@ -20,6 +22,8 @@ FEW = 10
 """Images below which a class is called small."""
 GAP = 0.08
 """Accuracy by which a test set must fall behind the validation set to be told."""
+OF_GROUPS = 0.7
+"""Groups in parts of the images, up to which their intervals are told."""
 PERFECT = 0.985
 """Validation accuracy from which it is looked whether that can be."""
 SHARED = 0.5
@@ -106,6 +110,22 @@ def caution_of_names(collection: Collection, accuracy: float) -> str:
     )
 
 
+def caution_of_groups(groups: Mapping[int, int], scores: Scores) -> str:
+    """What to say where the split keeps images together, ``groups`` by place: so much less an accuracy stands on."""
+    own = np.array([groups.get(place_of(number), -number) for number in scores.numbers.tolist()], np.int64)
+    count = len(np.unique(own))
+    if not 2 <= count <= OF_GROUPS * len(own):
+        return ""
+    right = np.asarray(scores.predicted == scores.true)
+    low, high = interval_by_group(right, own)
+    plain = interval(scores.accuracy, scores.images)
+    return (
+        f"The {scores.images} {scores.on} images are of {count} groups, whose images may be answered alike:"
+        f" allowing for that, the accuracy lies between {low:.1%} and {high:.1%} (95 %); if each stood alone"
+        f" it would be between {plain[0]:.1%} and {plain[1]:.1%}."
+    )
+
+
 def classes_by_folder(collection: Collection) -> list[str]:
     """A sentence where classes stand in one folder each that they share with some others, but not with all."""
     folders: dict[int, set[str]] = {}
@@ -137,6 +157,7 @@ def cautions_of(
     cautions = [caution_of_labels(run.number, changed), caution_of_pixels(run.number, repainted)]
     if scores.on == "test":
         cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]
+    cautions.append(caution_of_groups(Library.read(workspace).groups(run.plan()), scores))
     if scores.on == "validation" and scores.accuracy >= PERFECT:
         cautions.append(caution_of_names(collection(workspace, run.plan(), run), scores.accuracy))
     return [sentence for sentence in cautions if sentence]
