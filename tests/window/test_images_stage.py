@@ -11,7 +11,17 @@ import pytest
 from PIL import Image
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
-from PyQt6.QtWidgets import QComboBox, QInputDialog, QLabel, QLineEdit, QMenu, QPushButton, QSpinBox, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFileDialog,
+    QInputDialog,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QSpinBox,
+    QWidget,
+)
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -397,3 +407,34 @@ def test_a_class_is_renamed_merged_and_left_out_in_the_window(
     assert "spiny" in station.catalogue.classes() and "lobed" not in station.catalogue.classes()
     assert frame.session.design.plan.split.left_out == ()
     assert dict(frame.session.images.curating.state) == {}
+
+
+def test_a_table_is_taken_in_and_stands_with_the_images(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    frame = open_frame(station)
+    stage(qtbot, frame, "images")
+    file = tmp_path / "slides.csv"
+    lines = [f"{row.number},{'AB'[row.number % 2]}" for row in station.catalogue.images()]
+    file.write_text("image,device\n" + "\n".join(lines))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
+    click(qtbot, frame, "take in table")
+    qtbot.waitUntil(lambda: "device" in frame.session.images.library.columns, timeout=30_000)
+    assert "joined by its column image: device (2 words)" in frame.bottom.message.text()
+    click(qtbot, frame, "view table")
+    model = child(frame, ImageTable, "image table").model()
+    assert model is not None
+    heads = [model.headerData(k, Qt.Orientation.Horizontal) for k in range(model.columnCount())]
+    assert heads[-1] == "device"
+    first = model.index(0, len(heads) - 1)
+    number = int(str(model.index(0, 0).data()).replace("\u2009", "").replace("\u202f", ""))
+    assert first.data() == "AB"[number % 2]
+    click(qtbot, frame, "view pictures")
+    page = frame.page("images")
+    assert isinstance(page, ImagesPage)
+    page.browser.sheet.select(0)
+    assert "device: B" in page.browser.details.facts.text()
+    file.write_text("image,device\n1,A\n1,B\n")
+    click(qtbot, frame, "take in table")
+    qtbot.waitUntil(lambda: "stands in lines 2 and 3" in frame.bottom.message.text(), timeout=30_000)
+    assert len(frame.session.images.library.columns["device"]) == len(lines), "what was known stays"

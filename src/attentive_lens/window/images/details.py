@@ -16,6 +16,8 @@ from attentive_lens.window.words import thousands
 
 EDGES, LEAST = 34, 160
 """Pixels beside the picture, and of the picture at least."""
+MOST_TOLD = 6
+"""Columns of tables beside the images that are told."""
 
 
 class Details(QFrame):
@@ -98,6 +100,8 @@ class Details(QFrame):
         ]
         shown = {name: values[place] for name, values in self.session.images.measures.items() if name != "pixels"}
         lines += [f"{name} {value:.2f}" for name, value in shown.items() if np.isfinite(value)]
+        tables = self.session.images.library.columns
+        lines += [f"{name}: {words[row.number]}" for name, words in tables.items() if row.number in words][:MOST_TOLD]
         answer = self.session.scores.answers.predicted.get(row.number)
         if answer is not None:
             lines.append(f"said {collection.classes[answer[0]]} ({answer[1]:.2f})")

@@ -26,11 +26,13 @@ class _Model(QAbstractTableModel):
         self.session = session
         self.places: NDArray[np.int64] = np.zeros(0, np.int64)
         self.predicted = session.scores.answers.predicted
+        self.columns: tuple[str, ...] = COLUMNS
 
     def show(self, places: NDArray[np.int64]) -> None:
         """Other images."""
         self.beginResetModel()
         self.places, self.predicted = places, self.session.scores.answers.predicted
+        self.columns = (*COLUMNS, *self.session.images.library.columns)
         self.endResetModel()
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
@@ -38,17 +40,21 @@ class _Model(QAbstractTableModel):
         return len(self.places)
 
     def columnCount(self, parent: QModelIndex | None = None) -> int:
-        """Fixed."""
-        return len(COLUMNS)
+        """Those of every image, and those of tables beside them."""
+        return len(self.columns)
 
     def headerData(self, section: int, side: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Names of the columns."""
         if role == Qt.ItemDataRole.DisplayRole and side == Qt.Orientation.Horizontal:
-            return COLUMNS[section]
+            return self.columns[section]
         return None
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Words, and a small picture beside the number."""
+        if index.column() >= len(COLUMNS):
+            words = self.session.images.library.columns.get(self.columns[index.column()], {})
+            number = self.session.images.collection.rows[int(self.places[index.row()])].number
+            return words.get(number, "") if role == Qt.ItemDataRole.DisplayRole else None
         name, place = COLUMNS[index.column()], int(self.places[index.row()])
         if role == Qt.ItemDataRole.DisplayRole:
             return self._words(name, place)
@@ -143,7 +149,7 @@ class ImageTable(QTableView):
             "size": metrics.horizontalAdvance("0000×0000"),
             "said": min(150, longest) + metrics.horizontalAdvance(" 0.00"),
         }
-        for k, name in enumerate(COLUMNS):
+        for k, name in enumerate(self.rows_.columns):
             self.setColumnWidth(k, max(heads.horizontalAdvance(name), content.get(name, 0)) + 22)
 
     @property

@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.images.curating import write_list
+from attentive_lens.desk.requests.columns import ColumnsKnown, TakeColumns
 from attentive_lens.errors import LensError
 from attentive_lens.window.images.averages import AveragesView
 from attentive_lens.window.images.browser import Browser
@@ -71,6 +72,10 @@ class ImagesPage(Page):
                 self._rescan,
             )
         )
+        tip = "What a table says of the images besides (patient, device, day), joined by their names."
+        self.table_button = button("Take in table …", "take in table", tip, self._ask_table)
+        self.table_button.setEnabled(not session.reading_only)
+        head.addWidget(self.table_button)
         head.addWidget(
             button("Export labels …", "save list", "Every image with its label and set, as a CSV table.", self._save)
         )
@@ -174,6 +179,22 @@ class ImagesPage(Page):
             self.session.message.emit(str(error), True)
         else:
             self.session.message.emit(f"{thousands(count)} images written to {file.name}.", False)
+
+    def _ask_table(self) -> None:
+        file, _ = QFileDialog.getOpenFileName(self, "Table beside the images", "", "Tables (*.csv *.tsv *.txt)")
+        if file:
+            self.take_table(Path(file))
+
+    def take_table(self, file: Path) -> None:
+        """Take in a table beside the images; what came of it is said below."""
+        say = self.session.message.emit
+
+        def done(result: ColumnsKnown) -> None:
+            say(" ".join(result.sentences), False)
+            self.session.images.reread()
+
+        request = TakeColumns(self.session.place, str(file))
+        self.session.ask(request, done, lambda words: say(words, True), priority=3, scope="table")
 
     def _rescan(self) -> None:
         if self._process is None:
