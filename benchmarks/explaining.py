@@ -131,7 +131,7 @@ def changes(page: ExplainPage, gradient: float) -> None:
 def lens(page: ExplainPage, gradient: float) -> None:
     """The lens dragged over both images: moved, and both painted."""
     one = page.twins.lenses["predicted"]
-    side = one.square().width()
+    side = one.area().width()
     times = []
     for k in range(FRAMES):
         at = QPointF(side * (0.2 + 0.6 * k / FRAMES), side * (0.3 + 0.3 * (k % 20) / 20))

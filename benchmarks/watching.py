@@ -46,8 +46,7 @@ def health(name: str, images: int, pairs: int) -> tuple[float, float, float]:
     """Median, least and greatest ratio of an epoch with health to one without."""
     plan = Plan().changed({"network": name})
     rng = np.random.default_rng(0)
-    side = plan.preprocessing.input_size
-    pixels = rng.integers(0, 256, (images, side, side, 3)).astype(np.uint8)
+    pixels = rng.integers(0, 256, (images, *plan.preprocessing.shape)).astype(np.uint8)
     labels = rng.integers(0, CLASSES, images)
     preprocessor = Preprocessor.measured(pixels, plan.preprocessing)
     network_plan = plan.network.with_outputs(CLASSES)

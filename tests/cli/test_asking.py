@@ -216,7 +216,7 @@ def test_a_plan_is_written_changed_checked_and_trained(station: Workspace, tmp_p
     file = tmp_path / "plan.toml"
     command("plan", "new", "--set", "network=two blocks", "--set", "preprocessing.input_size=24", "--out", file)
     text = file.read_text("utf-8")
-    assert "# Times every training image is shown." in text
+    assert "# Times as many images are shown as are in training." in text
     file.write_text(text.replace("epochs = 20", "epochs = 1"), "utf-8")
     assert command("plan", "new", "--plan", file) == file.read_text("utf-8")
     rows = last_object(command("plan", "check", file, "--classes", 6, "--json"))["layers"]

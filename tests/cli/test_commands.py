@@ -281,7 +281,8 @@ def test_a_moved_source_and_a_damaged_catalogue_are_mended_by_command(tmp_path: 
     source.rename(tmp_path / "elsewhere")
     assert last_object(command("source", work, tmp_path / "elsewhere", "--json"))["present"] == 28
     assert "28 images are there, 0 are not" in command("source", work, tmp_path / "elsewhere")
-    assert last_object(command("rescan", work, "--json")) == {"added": [], "changed": [], "gone": [], "back": []}
+    same = {"added": [], "changed": [], "gone": [], "back": [], "problems": []}
+    assert last_object(command("rescan", work, "--json")) == same
     (work / "catalogue.sqlite").write_bytes(b"nothing")
     for left in work.glob("catalogue.sqlite-*"):
         left.unlink()
