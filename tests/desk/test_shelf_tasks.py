@@ -52,7 +52,7 @@ def test_a_run_stands_there_with_its_test_score(station: Workspace) -> None:
         "two epochs",
         False,
         "",
-        32,
+        (32, 32),
         3,
     )
     stored = read_model(station.run(1).model)

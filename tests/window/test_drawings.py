@@ -108,7 +108,7 @@ def test_the_likelihood_is_estimated_when_it_is_wanted_and_forgotten_with_the_se
     drawn_sheet(qtbot, frame, "reconstructions")
     assert said(frame, "estimated likelihood") == ""
     click(qtbot, frame, "estimate likelihood")
-    qtbot.waitUntil(lambda: "log likelihood is about" in said(frame, "estimated likelihood"), timeout=60_000)
+    qtbot.waitUntil(lambda: "codes each: about" in said(frame, "estimated likelihood"), timeout=60_000)
     assert "validation images" in said(frame, "estimated likelihood")
     click(qtbot, frame, "score test")
     qtbot.waitUntil(lambda: said(frame, "estimated likelihood") == "", timeout=30_000)

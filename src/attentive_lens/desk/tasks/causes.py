@@ -77,9 +77,7 @@ def causes(request: Causes) -> Job[CausesFound]:
         labels = data.labels[of_training].tolist()
         pairs = zip(of_training.tolist(), labels, strict=True)
         trained = [Answer(number_at(place), label, label, 1.0) for place, label in pairs if label >= 0]
-        look = _Look(
-            predictor, data, _units(place, run.plan(), len(data.collection.rows)), place.folder, _said_by_tables(place)
-        )
+        look = _Look(predictor, data, _units(Library.read(place), run.plan()), place.folder, _said_by_tables(place))
         evidence = Evidence(
             predictor,
             run.plan(),
@@ -119,11 +117,11 @@ def _key(place: Workspace, run: Run, on: str, method: MapSettings) -> str:
     return key_of("causes", run.model, fingerprint_of(place, split, settings), on, method.write_kind(), tables)
 
 
-def _units(place: Workspace, plan: Plan, count: int) -> NDArray[np.int64]:
+def _units(library: Library, plan: Plan) -> NDArray[np.int64]:
     """A number for each image; images that the split keeps together by their names or a column have one."""
-    numbers = np.arange(count)
+    numbers = np.arange(len(library.rows))
     if plan.split.keep_together != "copies":
-        for at, group in Library.read(place).groups(plan).items():
+        for at, group in library.groups(plan).items():
             numbers[at] = -1 - group
     return numbers
 

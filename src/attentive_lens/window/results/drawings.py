@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QSpinBox, QWidget
 
+from attentive_lens.core.telling import signed
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.drawing import (
     Decode,
@@ -35,7 +36,7 @@ SAMPLES, SHOWN, GRID = 64, 40, 15
 """Random images, images drawn again, and images along a side of the map."""
 CODES = 100
 """Of each image, that its likelihood is estimated by."""
-LARGE, SMALL = 224, 140
+LARGE, SMALL = 224, 132
 """Pixels of a picture beside the sheet."""
 ALL_CLASSES, MOST_ROWS = "all classes", 16
 """The choice of all, and rows of classes at most: of more, one of each is drawn."""
@@ -247,7 +248,8 @@ class ReconstructionsView(DrawnView):
 
         def done(result: Encoded) -> None:
             if self.result is not None and (self.result.run, self.result.on) == (request.run, request.on):
-                self.estimated.setText("\n".join(result.words()))
+                about = f"{signed(result.likelihood or 0.0, ',.1f')} nats (lower bound {signed(result.bound, ',.1f')})"
+                self.estimated.setText(f"{result.on} images by {CODES} codes each: about {about}")
 
         self.estimated.setText("Estimating …")
         self.session.ask(request, done, self.estimated.setText, priority=3, scope="estimated likelihood")
