@@ -279,13 +279,13 @@ def test_what_a_file_does_not_say_is_assumed_and_told() -> None:
     assert named.assumed == (ALL_SOFTMAX,)
     assert (named.model.preprocessor.mean, named.model.preprocessor.std) == ((0.5, 0.5, 0.5), (0.2, 0.3, 0.4))
     assert take_in(of_images(3, 12, 12, names=["w", "x", "y", "z"])).model.classes == ("w", "x", "y", "z")
+    assert take_in(of_images(3, 12, 14)).model.preprocessor.settings.input_size == (12, 14)
     assert take_in(of_images(3, "r", "c"), side=20).model.preprocessor.settings.input_size == 20
     assert take_in(of_images(3, 12, 12, names="no list")).model.classes[0] == "class 1"
 
 
 def test_what_does_not_fit_a_file_is_told() -> None:
     for sides, why in (
-        ((3, 12, 14), "a square image"),
         ((5, 12, 12), "1 or 3 channels"),
         ((3, "r", "c"), "Name its side"),
     ):
@@ -306,7 +306,7 @@ def test_what_does_not_fit_a_file_is_told() -> None:
 def test_a_file_of_ours_whose_words_were_changed_is_read_as_one_of_others() -> None:
     model = read(graph_of(made("two blocks")).SerializeToString())
     for words in ("", "no json", "{}", '{"settings": {}, "mean": [0.1], "std": [1], "white": 0}'):
-        with pytest.raises(BadFile, match="a square image"):
+        with pytest.raises(BadFile, match="an image of 1 or 3 channels"):
             take_in(replace(model, properties={**model.properties, "preprocessing": words}))
 
 

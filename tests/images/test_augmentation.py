@@ -140,7 +140,7 @@ def test_known_matrices() -> None:
     for kind, step in (("rotate", Rotate(range=(90.0, 90.0))), ("translate", Translate(range=(0.5, 0.5)))):
         change = AUGMENTATIONS[kind]
         assert isinstance(change, Geometric)
-        result = change.matrix(step, random, 10)
+        result = change.matrix(step, random, (10, 10))
         expected = [[0, -1, 0], [1, 0, 0], [0, 0, 1]] if kind == "rotate" else [[1, 0, -5], [0, 1, -5], [0, 0, 1]]
         assert result == pytest.approx(np.array(expected, float), abs=1e-12)
 

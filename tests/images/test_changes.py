@@ -24,7 +24,7 @@ def once(step: AugmentationStep, image: np.ndarray = COLOURS, number: int = 0) -
 def matrix(step: AugmentationStep, side: int = 10) -> np.ndarray:
     change = AUGMENTATIONS[step.kind]
     assert isinstance(change, Geometric)
-    return change.matrix(step, np.random.default_rng(0), side)
+    return change.matrix(step, np.random.default_rng(0), (side, side))
 
 
 def test_quarter_turns_are_exact() -> None:
@@ -69,7 +69,7 @@ def test_a_crop_has_its_area_and_aspect_and_lies_inside() -> None:
     for seed in range(50):
         change = AUGMENTATIONS["crop"]
         assert isinstance(change, Geometric)
-        result = change.matrix(step, np.random.default_rng(seed), 10)
+        result = change.matrix(step, np.random.default_rng(seed), (10, 10))
         corners = np.array([result @ [x, y, 1] for x in (-5, 5) for y in (-5, 5)])[:, :2]
         assert np.abs(corners).max() <= 5 + 1e-9
         assert np.ptp(corners, axis=0) == pytest.approx([5, 5])
