@@ -57,6 +57,19 @@ def test_a_picture_comes_in_the_input_s_rows_and_columns(size: tuple[int, int], 
     assert resized(across, square).shape == (size[0], size[0], 3)
 
 
+def test_a_square_picture_is_framed_and_cut_for_an_input_that_is_not() -> None:
+    square = np.zeros((40, 40, 3), np.uint8)
+    square[:, :20] = 250
+    framed = resized(square, Preprocessing(input_size=(20, 60), resize_mode="letterbox"))
+    assert (framed[:, :18, 0] == framed[0, 0, 0]).all()
+    assert 50 < framed[0, 0, 0] < 200, "a border beside it, of the edge's mean"
+    assert framed[10, 25, 0] == 250
+    assert framed[10, 38, 0] == 0
+    square[:, 33:] = 130
+    cut = resized(square, Preprocessing(input_size=(60, 20), resize_mode="centre crop"))
+    assert set(np.unique(cut[30, [1, -2], 0]).tolist()) == {0, 250}, "what stands at the sides is cut off"
+
+
 def test_a_picture_of_the_input_s_size_is_taken_as_it_is() -> None:
     random = np.random.default_rng(2)
     for size in SHAPES:
