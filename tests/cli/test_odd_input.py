@@ -101,14 +101,14 @@ def test_a_curve_with_decimal_commas_is_read(tmp_path: Path) -> None:
 
 
 def test_a_note_steers_neither_a_terminal_nor_a_page(station: Workspace, tmp_path: Path) -> None:
-    note = "first\x1b[31m\u202egnp.exe\nsecond\u2009line"
+    note = "first\x1b[31m\u202egnp.exe\nsecond\u202fline"
     command("cases", station.folder, "--open", 4, "--run", 1, "--note", note)
     printed = command("cases", station.folder)
     finish(carry_out(WriteReport(str(station.folder), 1, str(tmp_path / "r.html"), "validation", 2)))
     for text in (printed, (tmp_path / "r.html").read_text("utf-8")):
         assert "\x1b" not in text and "\u202e" not in text
         assert "\\x1b[31m" in text
-        assert "second\u2009line" in text
+        assert "second\u202fline" in text
     assert steerless("plain") == "plain"
 
 

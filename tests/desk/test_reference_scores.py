@@ -86,7 +86,7 @@ def test_the_classes_view_sets_them_side_by_side(
     view.take_reference(written(tmp_path, "class,accuracy,images\nsmooth,0.25,4\nspiny,1.0,4\n"))
     names = [view.table.item(row, 0).text() for row in range(view.table.rowCount())]
     shown = {name: view.table.item(row, usual).text() for row, name in enumerate(names)}
-    assert (shown["smooth"], shown["spiny"], shown["winged"]) == ("25.0\u2009%", "100.0\u2009%", "–")
+    assert (shown["smooth"], shown["spiny"], shown["winged"]) == ("25.0\u202f%", "100.0\u202f%", "–")
     scores = session.scores.current
     assert scores is not None
     points = f"{(scores.accuracy - 0.625) * 100:+.1f}".replace("-", "\u2212")

@@ -82,7 +82,7 @@ def test_drawings_stand_beside_the_training_images_nearest_to_them(qtbot: QtBot,
     pairs = drawn_sheet(qtbot, frame, "fidelity")
     result = frame.page("results").current.result  # type: ignore[attr-defined]
     assert len(pairs.pictures) == 2 * len(result.drawn)
-    assert said(frame, "fidelity precision").replace("\u2009", "") == f"{result.whole.precision * 100:.1f}%"
+    assert said(frame, "fidelity precision").replace("\u202f", "") == f"{result.whole.precision * 100:.1f}%"
     assert said(frame, "fidelity class") != "–"
     assert "Least of all" in said(frame, "fidelity more")
     qtbot.mouseClick(pairs, LEFT, pos=pairs.box(5).center().toPoint())

@@ -47,12 +47,12 @@ def test_every_colour_of_text_can_be_read_on_paper_and_sheet() -> None:
 
 
 def test_numbers_read_as_people_write_them() -> None:
-    assert words.thousands(1234567) == "1\u2009234\u2009567"
-    assert words.short(286_182) == "286\u2009k"
-    assert words.short(4_700_000) == "4.7\u2009M"
+    assert words.thousands(1234567) == "1\u202f234\u202f567"
+    assert words.short(286_182) == "286\u202fk"
+    assert words.short(4_700_000) == "4.7\u202fM"
     assert words.short(999) == "999"
-    assert words.percent(0.913) == "91.3\u2009%"
-    assert [words.duration(s) for s in (8, 93, 7500)] == ["8\u2009s", "1\u2009min 33\u2009s", "2\u2009h 5\u2009min"]
+    assert words.percent(0.913) == "91.3\u202f%"
+    assert [words.duration(s) for s in (8, 93, 7500)] == ["8\u202fs", "1\u202fmin 33\u202fs", "2\u202fh 5\u202fmin"]
     assert words.shape((64, 64, 3)) == "64×64×3"
 
 

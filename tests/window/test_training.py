@@ -257,8 +257,8 @@ def test_layers_are_shown_with_their_series_and_those_that_are_unsound_tinted(
     assert bench.plates[bench.current or 0].name == "convolution 2"
     bench.choose(1)
     assert table.current == "convolution 1"
-    assert figure_words("dead", 0.5) == "50\u2009%"
-    assert figure_words("update", 0.0012) == "0.12\u2009%"
+    assert figure_words("dead", 0.5) == "50\u202f%"
+    assert figure_words("update", 0.0012) == "0.12\u202f%"
 
 
 def test_answers_are_seen_epoch_by_epoch(qtbot: QtBot, frame: Frame) -> None:

@@ -94,11 +94,11 @@ def test_some_names_are_told_apart_among_all() -> None:
 
 
 def test_sizes_and_counts_read_as_people_write_them() -> None:
-    assert words.memory_size(245_000_000) == "245\u2009MB"
-    assert words.memory_size(24_800_000_000) == "24.8\u2009GB"
+    assert words.memory_size(245_000_000) == "245\u202fMB"
+    assert words.memory_size(24_800_000_000) == "24.8\u202fGB"
     assert words.counted(1, "run", "runs") == "1 run"
     assert words.counted(0, "run", "runs") == "0 runs"
-    assert words.counted(1800, "image", "images") == "1\u2009800 images"
+    assert words.counted(1800, "image", "images") == "1\u202f800 images"
     for output in ("softmax", "sigmoid", "one sigmoid", "none"):
         assert words.answer_tip(output).endswith(".")
 
@@ -376,8 +376,8 @@ def test_a_card_says_what_goes_on_in_its_workspace(qtbot: QtBot) -> None:
         qtbot.addWidget(card)
         card.show()
         grounds.append(card.grab().toImage())
-        assert "1\u2009234 images of 1 class" in card.accessibleName()
-        assert "2 runs · best 91.3\u2009%" in card.accessibleName()
+        assert "1\u202f234 images of 1 class" in card.accessibleName()
+        assert "2 runs · best 91.3\u202f%" in card.accessibleName()
     assert grounds[0] != grounds[1]
     assert grounds[0] != grounds[2]
     assert grounds[1] != grounds[2]

@@ -139,7 +139,7 @@ class Asker(QObject):
                 failed("The helper process ended. Ask again: it is started anew.")
         self.worked.emit("", 0, 0)
         seconds = self._wait_ms / 1000
-        self.failed.emit(f"The helper process ended; it is started anew in {seconds:g}\u2009s.")
+        self.failed.emit(f"The helper process ended; it is started anew in {seconds:g}\u202fs.")
         self._again.start(self._wait_ms)
         self._wait_ms = min(2 * self._wait_ms, LONGEST_WAIT_MS)
 

@@ -6,7 +6,7 @@ from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from itertools import pairwise
 
-THIN = "\u2009"
+THIN = "\u202f"
 
 
 def thousands(number: int) -> str:

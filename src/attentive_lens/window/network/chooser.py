@@ -215,7 +215,7 @@ class StarterChooser(QWidget):
         self.session.ask(request, partial(self._take, name), partial(self._refused, name), priority=9, scope="starters")
 
     def _take(self, name: str, price: PlanPrice) -> None:
-        self._prices[name] = f"about {price.epoch_seconds:.2g}\u2009s per epoch here"
+        self._prices[name] = f"about {price.epoch_seconds:.2g}\u202fs per epoch here"
         self._say(name, self._prices[name])
         self._ask_next()
 

@@ -244,7 +244,7 @@ class NetworkPage(Page):
         batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
         whole = duration(price.epoch_seconds * plan.training.epochs)
         self.price.setText(
-            f"About {price.epoch_seconds:.2g}\u2009s per epoch of {batches} here, {whole} for"
+            f"About {price.epoch_seconds:.2g}\u202fs per epoch of {batches} here, {whole} for"
             f" {plan.training.epochs} epochs"
         )
 

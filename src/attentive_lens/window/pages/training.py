@@ -346,8 +346,8 @@ class TrainingPage(Page):
         self.captions["best"].setText("variety, validation" if is_pair else "best on validation")
         self.captions["gap"].setText("generator loss" if is_pair else "on training images")
         price = self.session.workspace.run(view.number).price() if last else None
-        priced = f", priced {price:.1f}\u2009s" if price is not None else ""
-        self.values["speed"].setText(f"{last.seconds:.1f}\u2009s{priced}" if last else "–")
+        priced = f", priced {price:.1f}\u202fs" if price is not None else ""
+        self.values["speed"].setText(f"{last.seconds:.1f}\u202fs{priced}" if last else "–")
         images = self.session.runs.training_images(view.number) if last is not None and last.seconds else 0
         self.values["images"].setText(short(images / last.seconds) if last is not None and images else "–")
         set_role(self.values["best"], "good" if held else "")

@@ -314,7 +314,7 @@ def _cosmetic(pen: QPen) -> QPen:
 def figure(value: float, unit: str = "", fine: bool = False) -> str:
     """A figure at an axis, or a finer one to read: shares as hundredths, others as short as they are."""
     if unit == "%":
-        return f"{value * 100:.1f}\u2009%" if fine else f"{value * 100:.0f}\u2009%"
+        return f"{value * 100:.1f}\u202f%" if fine else f"{value * 100:.0f}\u202f%"
     if fine:
         close = f"{value:.3f}" if abs(value) >= 0.1 or value == 0 else f"{value:.2g}"
         return f"{value:.0f}".replace("-", "\u2212") if abs(value) >= 1000 else close.replace("-", "\u2212")

@@ -79,7 +79,7 @@ class UnitSquare(Plot):
             return ""
         line, k = self.lines[self.over[0]], self.over[1]
         x, y = line.points[k]
-        words = f"{self.across} {x * 100:.1f}\u2009%, {self.up} {y * 100:.1f}\u2009%"
+        words = f"{self.across} {x * 100:.1f}\u202f%, {self.up} {y * 100:.1f}\u202f%"
         return f"{words} at {line.at[0]} {line.at[1][k]:.3f}" if line.at is not None else words
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:

@@ -81,4 +81,4 @@ class BetweenView(DrawnView):
             return
         self.large.show_image(to_image(self.result.images[place]))
         part = place / max(1, len(self.result.images) - 1)
-        self.about.setText(f"{part:.0%} of the way".replace("%", "\u2009%"))
+        self.about.setText(f"{part:.0%} of the way".replace("%", "\u202f%"))

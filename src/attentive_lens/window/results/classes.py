@@ -122,7 +122,7 @@ class ClassesView(ResultsView):
             cells = [cell for word, cell in zip(HEADS, _cells(each), strict=True) if word in usual]
             if by_class:
                 part = by_class.get(each.name)
-                cells.append(Cell("–" if part is None else f"{part * 100:.1f}\u2009%", part))
+                cells.append(Cell("–" if part is None else f"{part * 100:.1f}\u202f%", part))
             for column, cell in enumerate(cells):
                 self.table.setItem(place, column, cell)
         across = self.table.horizontalHeader()
@@ -174,8 +174,8 @@ class ClassesView(ResultsView):
             within = "within" if low <= reference.accuracy <= high else "outside"
             off = signed(points, ".1f")
             words = (
-                f"{reference.name}: {reference.accuracy * 100:.1f}\u2009% right; this run is {off} points off it,"
-                f" {within} its own 95\u2009% interval"
+                f"{reference.name}: {reference.accuracy * 100:.1f}\u202f% right; this run is {off} points off it,"
+                f" {within} its own 95\u202f% interval"
             )
         elif reference is not None:
             words = f"{reference.name}: {len(reference.by_class)} classes"
@@ -234,7 +234,7 @@ def _cells(each: OfClass) -> list[Cell]:
         Cell(_share(each.precision), each.precision.value),
         Cell(_share(each.recall), each.recall.value),
         Cell("–" if each.f1 is None else f"{each.f1:.3f}", each.f1),
-        Cell("–" if each.top5 is None else f"{each.top5 * 100:.1f}\u2009%", each.top5),
+        Cell("–" if each.top5 is None else f"{each.top5 * 100:.1f}\u202f%", each.top5),
         Cell(f"{each.support}", each.support),
         Cell("–" if each.confidence is None else f"{each.confidence:.2f}", each.confidence),
         Cell(f"{each.taken_for} · {each.taken}" if each.taken else "", each.taken_for or "\uffff"),
@@ -244,4 +244,4 @@ def _cells(each: OfClass) -> list[Cell]:
 def _share(share: Share) -> str:
     if share.value is None or share.low is None or share.high is None:
         return "–"
-    return f"{share.value * 100:.1f}\u2009%  {share.low * 100:.0f}–{share.high * 100:.0f}"
+    return f"{share.value * 100:.1f}\u202f%  {share.low * 100:.0f}–{share.high * 100:.0f}"

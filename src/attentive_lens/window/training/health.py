@@ -239,5 +239,5 @@ class SeriesTable(QWidget):
 def figure_words(figure: str, value: float) -> str:
     """A figure as it is shown: parts as hundredths, others by three digits."""
     if figure in ("update", "dead"):
-        return f"{value * 100:.2g}\u2009%" if value < 0.1 else f"{value * 100:.0f}\u2009%"
+        return f"{value * 100:.2g}\u202f%" if value < 0.1 else f"{value * 100:.0f}\u202f%"
     return f"{value:.2g}" if value < 100 else f"{value:.3g}"

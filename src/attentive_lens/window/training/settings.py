@@ -247,7 +247,7 @@ class SettingsPanel(QWidget):
         if price is not None:
             whole = duration(price.epoch_seconds * plan.training.epochs)
             batches = "1 batch" if price.batches == 1 else f"{thousands(price.batches)} batches"
-            epoch = f"About {price.epoch_seconds:.2g}\u2009s per epoch of {batches} here"
+            epoch = f"About {price.epoch_seconds:.2g}\u202fs per epoch of {batches} here"
             words = f"{epoch}, {whole} for {plan.training.epochs} epochs"
         self.price.setText(words)
         self.price.setVisible(bool(words) and not self.search.text())
@@ -302,8 +302,8 @@ class ThreadTimes(QWidget):
 
     def _show(self, chosen: int, price: PlanPrice) -> None:
         lines = [
-            f"{each.threads} {'thread' if each.threads == 1 else 'threads'}: {each.forward_seconds * 1000:.3g}\u2009ms,"
-            f" {each.step_seconds * 1000:.3g}\u2009ms"
+            f"{each.threads} {'thread' if each.threads == 1 else 'threads'}: {each.forward_seconds * 1000:.3g}\u202fms,"
+            f" {each.step_seconds * 1000:.3g}\u202fms"
             for each in price.threads
         ]
         best = min(price.threads, key=lambda each: each.step_seconds)
