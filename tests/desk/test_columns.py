@@ -52,6 +52,12 @@ def test_images_are_known_by_their_names_as_far_as_these_tell_them_apart(tmp_pat
         "t.csv, joined by its column picture: patient_no (2 words), day (2 words).",
         "1 line names no image here: «d.png».",
     ]
+    same_stem = [
+        ImageRow(1, "one/x.png", 0, None, 8, 8, "colour", 9),
+        ImageRow(2, "two/x.png.tif", 0, None, 8, 8, "", 9),
+    ]
+    exact = joined(same_stem, table(tmp_path / "e.csv", [("file", "day"), ("x.png", "Mon")]))
+    assert exact.columns == {"day": {1: "Mon"}}, "a whole name goes before one without its ending"
     numbered = joined(ROWS, table(tmp_path / "n.csv", [("image", "device"), (3, "A"), (1, "B")]))
     assert numbered.columns == {"device": {3: "A", 1: "B"}}
     assert numbered.without == (2, 4)

@@ -48,6 +48,14 @@ def test_a_picture_enlarged_from_fewer_pixels_is_blurred_by_half_of_what_one_of_
     assert none == pytest.approx(0.5)
 
 
+def test_one_that_is_not_square_is_enlarged_from_as_many_pixels_along_both_sides() -> None:
+    pixels = np.random.default_rng(0).integers(0, 255, (2, 16, 64, 3)).astype(np.uint8)
+    enlarged, strength = MEASURES["file size"].imitated(pixels, np.full(2, 8.0))
+    assert strength == pytest.approx(0.5 * 16 / 8)
+    down, across = (np.abs(np.diff(enlarged.astype(int), axis=axis)).mean() for axis in (1, 2))
+    assert down == pytest.approx(across, rel=0.25)
+
+
 @pytest.mark.parametrize("factor", [0.5, 0.8, 1.1])
 def test_contrast_is_taken_and_given_about_the_image_s_own_mean(factor: float) -> None:
     measure = MEASURES["contrast"]

@@ -54,6 +54,21 @@ def test_covering_and_pasting_tell_what_a_model_goes_by(place: tuple[slice, slic
     assert (trial.images, trial.others) == (40, 30)
 
 
+@pytest.mark.parametrize("shape", [(20, 80), (80, 20)])
+def test_a_place_is_told_in_parts_of_both_sides(shape: tuple[int, int]) -> None:
+    rows, columns = (
+        slice(round(at * side - side / 10), round(at * side + side / 10))
+        for at, side in zip((0.8, 0.2), shape, strict=True)
+    )
+    judge = cast(Predictor, Judge(rows, columns))
+    pixels = np.random.default_rng(4).integers(170, 220, (30, *shape, 3)).astype(np.uint8)
+    marked = pixels.copy()
+    marked[:, rows, columns] = 20
+    trial = tried(judge, marked, pixels, np.ones(30, np.int64), 0, SPOT)
+    assert trial is not None
+    assert (trial.covered, trial.covered_elsewhere, trial.pasted, trial.pasted_elsewhere) == (1.0, 0.0, 1.0, 0.0)
+
+
 def test_a_model_that_knows_too_few_of_them_tells_nothing() -> None:
     judge = cast(Predictor, Judge(*CORNER))
     assert tried(judge, images(40, False, True), images(30, False, False), np.ones(30, np.int64), 0, SPOT) is None

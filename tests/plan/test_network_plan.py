@@ -128,6 +128,12 @@ def test_a_starting_network_fits_images_that_are_not_square(name: str, size: tup
         shapes = {fact.name: fact.shape for fact in facts}
         assert shapes[plan.network.drawing.name] == preprocessing.shape
         assert DRAWING[name].network_for(64) == DRAWING[name].network_for((64, 64))
+        begins = [shapes[node.name] for node in plan.network.nodes if node.layer.kind == "reshape"]
+        if "fully" not in name and size != (33, 97):
+            longest, least = max(begins[0][:2]), min(begins[0][:2])
+            evenly = all(side % 2 == 0 for side in begins[0][:2])
+            assert (least < 8 or not evenly) if name in GENERATORS else (longest <= 8 or not evenly)
+            assert least >= (4 if name in GENERATORS else 1)
 
 
 def test_an_input_size_is_one_number_or_two() -> None:

@@ -77,6 +77,12 @@ def test_a_lens_is_told_in_parts_of_both_sides(qtbot: QtBot) -> None:
     assert lens.side == pytest.approx(np.sqrt(300 * 100))
     qtbot.mouseClick(lens, LEFT, pos=QPoint(150, 25))
     assert (lens.across, lens.below) == (0.5, 0.25)
+    map_ = np.zeros((20, 60, 4), np.uint8)
+    map_[..., 0], map_[..., 3] = 255, 255
+    lens.show_image(picture(20, 60), to_image(map_))
+    lens.place_lens(0.8, 0.5, 0.1)
+    shown = lens.grab().toImage()
+    assert shown.pixelColor(240, 50).red() > 200 > shown.pixelColor(60, 50).red(), "the map is seen where the lens is"
     drawn: list[tuple[float, ...]] = []
     lens.region_drawn.connect(lambda *region: drawn.append(region))
     lens._from, lens._region = QPointF(30, 20), QRectF(30, 20, 60, 40)
