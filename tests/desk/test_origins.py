@@ -56,10 +56,11 @@ def test_origins_leave_out_the_class_and_the_set(tmp_path: Path) -> None:
     assert origin_in_words(row("arrays.npz", 7, "x_train"), "spiny", tmp_path)[-1] == "arrays.npz, x_train"
 
 
-def test_what_the_split_keeps_together_by_name_has_one_number() -> None:
+def test_what_the_split_keeps_together_has_one_number(tmp_path: Path) -> None:
     names = ["a_t1.png", "a_t2.png", "b_t1.png", "other.png"]
     rows = [ImageRow(k, name, 0, None, 8, 8, "colour", 9) for k, name in enumerate(names, 1)]
-    library = Library(["a"], rows, [], {1: 5, 4: 5}, {}, {"day": {2: "Mon", 4: "Mon"}})
+    library = Library(["a"], rows, [], {1: 5, 4: 5}, {}, Workspace(tmp_path, "w", False))
+    library.__dict__["columns"] = {"day": {2: "Mon", 4: "Mon"}}
     units = _units(library, Plan().changed({"split.group_pattern": "^(.+)_t"}))
     assert units[0] == units[1] != units[2]
     assert len(set(units.tolist())) == 3

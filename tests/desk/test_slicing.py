@@ -48,6 +48,13 @@ def test_a_table_that_is_gone_tells_nothing(listed: Workspace) -> None:
     assert columns_of(known_columns(listed), listed.catalogue.images()) == {}
 
 
+def test_a_table_that_was_mended_is_read_again(listed: Workspace) -> None:
+    assert "camera 2" in set(known_columns(listed)["camera"].values())
+    table = listed.folder.parent / "slides" / "slides.csv"
+    table.write_text(table.read_text("utf-8").replace("camera 2", "the third camera"), "utf-8")
+    assert "the third camera" in set(known_columns(listed)["camera"].values())
+
+
 def test_a_listing_tells_its_other_columns(listed: Workspace) -> None:
     place = listed.folder.parent / "slides"
     (reading,) = Listing.readings(place, Reading(labels="kind"))

@@ -137,8 +137,8 @@ class Library:
         Group number of images known to be copies, by image number.
     former : dict
         Class numbers by names that classes had before they were renamed.
-    columns : dict
-        Column → image's number → word, of the tables taken in beside the images.
+    workspace : Workspace
+        Whose it is.
     """
 
     classes: list[str]
@@ -146,7 +146,12 @@ class Library:
     skipped: list[tuple[str, str]]
     copies: dict[int, int]
     former: dict[str, int]
-    columns: dict[str, dict[int, str]]
+    workspace: Workspace
+
+    @cached_property
+    def columns(self) -> dict[str, dict[int, str]]:
+        """Column → image's number → word, of the tables beside the images; read when somebody wants it first."""
+        return known_columns(self.workspace)
 
     @classmethod
     def read(cls, workspace: Workspace) -> Library:
@@ -163,7 +168,7 @@ class Library:
             catalogue.skipped(),
             catalogue.copies(),
             catalogue.former_names(),
-            known_columns(workspace),
+            workspace,
         )
         return library if stamp is None else _LIBRARIES.keep(key, library)
 

@@ -8,20 +8,28 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePath
 
+from attentive_lens.core.jobs import paced
+from attentive_lens.core.keeping import key_of
+from attentive_lens.core.recent import Recent
 from attentive_lens.core.tables import as_head, table_in
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES
 from attentive_lens.images.sources.listing import Listing
-from attentive_lens.workspace import ImageRow, Workspace
+from attentive_lens.workspace import ImageRow, Origin, Workspace
 from attentive_lens.workspace.columns import ColumnTable
 
 NUMBER = "image"
 """The column that names images by their numbers."""
+LOOKED_AT = 500
+"""Lines, about, by which the column that names images is recognised."""
 NAMED = 3
 """Lines and columns that a sentence names."""
 LEAST = 0.5
 """Part of a table's lines that must name images, for a column to be taken for their names unasked."""
+
+
+_LISTED: Recent[dict[str, dict[int, str]]] = Recent(2)
 
 
 @dataclass(frozen=True)
@@ -80,7 +88,7 @@ def joined(rows: Sequence[ImageRow], file: Path, by: str = "") -> Joined:
     values: dict[str, dict[int, str]] = {head[k]: {} for k in others}
     seen: dict[int, int] = {}
     unknown: list[str] = []
-    for line, row in lines.items():
+    for line, row in paced(lines.items()):
         images = finder.images(head[column], row[column])
         if len(images) > 1:
             why = f"«{row[column]:.60}» in line {line} may be image {images[0]} or {images[1]}"
@@ -126,18 +134,29 @@ def known_columns(workspace: Workspace) -> dict[str, dict[int, str]]:
 
     A source's table that is gone tells nothing.
     """
-    result: dict[str, dict[int, str]] = {}
     origins = workspace.catalogue.origins().values()
     listings = [origin for origin in origins if issubclass(SOURCES[origin.kind], Listing)]
-    if listings:
-        places = {os.path.abspath(workspace.path_of(row)): row.number for row in workspace.catalogue.images()}  # noqa: PTH100
-    for origin in listings:
+    listed = _listed(workspace, listings) if listings else {}
+    return listed | workspace.catalogue.columns.values()
+
+
+def _listed(workspace: Workspace, listings: Sequence[Origin]) -> dict[str, dict[int, str]]:
+    """What the tables say that name a workspace's images; read again when they, or the number of images, change."""
+    places = [workspace.folder / origin.place for origin in listings]
+    tables = [Listing(place).table or place for place in places]
+    key = (key_of(*tables), workspace.catalogue.file.absolute(), workspace.catalogue.size())
+    known = _LISTED.known(key)
+    if known is not None:
+        return known
+    result: dict[str, dict[int, str]] = {}
+    numbers = {os.path.abspath(workspace.path_of(row)): row.number for row in workspace.catalogue.images()}  # noqa: PTH100
+    for origin, place in zip(listings, places, strict=True):
         with contextlib.suppress(BadFile):
-            source = Listing(workspace.folder / origin.place, Reading.read(origin.reading))
+            source = Listing(place, Reading.read(origin.reading))
             for name, by_file in source.columns().items():
-                words = {places.get(os.path.abspath(file)): word for file, word in by_file.items() if word}  # noqa: PTH100
+                words = {numbers.get(os.path.abspath(file)): word for file, word in by_file.items() if word}  # noqa: PTH100
                 result.setdefault(name, {}).update({image: word for image, word in words.items() if image is not None})
-    return {name: words for name, words in result.items() if words} | workspace.catalogue.columns.values()
+    return _LISTED.keep(key, {name: words for name, words in result.items() if words})
 
 
 def taken_again(workspace: Workspace) -> list[str]:
@@ -153,9 +172,10 @@ def taken_again(workspace: Workspace) -> list[str]:
 
 def _naming(head: Sequence[str], lines: Mapping[int, Sequence[str]], finder: _Finder) -> int:
     """The column most of whose cells name images; −1 if no column names them in half of the lines."""
-    counts = [sum(bool(finder.images(name, row[k])) for row in lines.values()) for k, name in enumerate(head)]
+    some = list(lines.values())[:: max(1, len(lines) // LOOKED_AT)]
+    counts = [sum(bool(finder.images(name, row[k])) for row in some) for k, name in enumerate(head)]
     best = max(range(len(head)), key=counts.__getitem__, default=-1)
-    return best if best >= 0 and counts[best] >= max(1, LEAST * len(lines)) else -1
+    return best if best >= 0 and counts[best] >= max(1, LEAST * len(some)) else -1
 
 
 class _Finder:
@@ -163,10 +183,10 @@ class _Finder:
 
     def __init__(self, rows: Sequence[ImageRow]) -> None:
         self.numbers = {str(row.number) for row in rows}
-        self.paths: dict[str, list[tuple[tuple[str, ...], int]]] = {}
-        for row in rows:
-            parts = PurePath(row.file.replace("\\", "/")).parts
-            for name in {parts[-1], PurePath(parts[-1]).stem}:
+        self.paths: dict[str, list[tuple[list[str], int]]] = {}
+        for row in paced(rows):
+            parts = _parts(row.file)
+            for name in {parts[-1], parts[-1].rpartition(".")[0] or parts[-1]}:
                 self.paths.setdefault(name, []).append((parts, row.number))
 
     def images(self, head: str, cell: str) -> list[int]:
@@ -174,14 +194,19 @@ class _Finder:
         cell = cell.strip()
         if head == NUMBER and cell in self.numbers:
             return [int(cell)]
-        parts = PurePath(cell.replace("\\", "/")).parts
-        if not parts:
-            return []
-        known = self.paths.get(parts[-1], [])
+        parts = _parts(cell)
+        known = self.paths.get(parts[-1], []) if cell else []
         before = parts[:-1]
         near = [number for path, number in known if not before or path[:-1][-len(before) :] == before]
+        if len(near) < 2:
+            return near
         exact = [number for path, number in known if number in near and path[-1] == parts[-1]]
         return exact or near
+
+
+def _parts(path: str) -> list[str]:
+    """Folders and name, whichever way their slashes lean."""
+    return path.replace("\\", "/").removeprefix("./").split("/")
 
 
 def _counted(count: int, one: str, many: str) -> str:

@@ -88,6 +88,11 @@ class Listing(Source):
             if file.suffix.lower() in suffixes() and file not in seen and not file.is_dir():
                 yield Skipped(file, f"{table.name} does not name it")
 
+    @property
+    def table(self) -> Path | None:
+        """The table itself; None where it is gone."""
+        return _table_at(self.place)
+
     def columns(self) -> dict[str, dict[str, str]]:
         """What else the table tells of its images: column → file, as found, → value; labels and sets left out.
 
