@@ -18,13 +18,14 @@ from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.slices import FindSlices
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.tasks.causes import _said_by_tables
-from attentive_lens.desk.training.cautions import caution_of_groups
+from attentive_lens.desk.training.cautions import caution_of_groups, caution_of_torn_groups
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import BadFile, BadValue
-from attentive_lens.images.split import part
+from attentive_lens.images.split import SETS, part
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.split import Split
 from attentive_lens.workspace import ImageRow, Workspace
+from attentive_lens.workspace.corrections import Correction
 
 ROWS = [
     ImageRow(number, file, 0, None, 8, 8, "colour", 9)
@@ -113,6 +114,26 @@ def test_a_split_keeps_images_of_one_word_together(tabled: Workspace) -> None:
     assert alone.sets != known.sets
     with pytest.raises(BadValue, match="no table has a column «patient»; known are: device, exposure, slide"):
         finish(execute(tabled, tabled.claim_run(Plan().changed({"split.group_column": "patient"})), lambda: False))
+
+
+def test_groups_that_are_torn_are_told(tabled: Workspace) -> None:
+    plan = Plan().changed({"split.group_column": "slide"})
+    groups, known = Library.read(tabled).groups(plan), collection(tabled, plan)
+    sets: dict[int, set[str]] = {}
+    for place, group in groups.items():
+        sets.setdefault(group, set()).add(known.sets[place])
+    torn = sum("training" in each and len(each & set(SETS)) > 1 for each in sets.values())
+    words = caution_of_torn_groups(groups, known)
+    assert words.startswith(f"{torn} of ") if torn else words == ""
+    whole = next(
+        group for group, each in sets.items() if each == {"training"} and list(groups.values()).count(group) > 1
+    )
+    same = next(place for place, group in groups.items() if group == whole)
+    number = known.rows[same].number
+    tabled.catalogue.correct({number: Correction(set_name="validation")})
+    again = caution_of_torn_groups(groups, collection(tabled, plan))
+    assert again.startswith(f"{torn + 1} of {len(sets)} groups")
+    assert caution_of_torn_groups({}, known) == ""
 
 
 @given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 9)), min_size=1, max_size=80), st.integers(0, 5))

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 from pytestqt.qtbot import QtBot
-from tests.driving import LEFT, child, click, stage
+from tests.driving import LEFT, child, click, enter, said, stage
 
 from attentive_lens.desk import remembering
 from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound
@@ -434,6 +434,13 @@ def test_a_table_is_taken_in_and_stands_with_the_images(
     assert isinstance(page, ImagesPage)
     page.browser.sheet.select(0)
     assert "device: B" in page.browser.details.facts.text()
+    click(qtbot, frame, "view sets")
+    assert "and columns are device" in said(frame, "split notes")
+    child(frame, QComboBox, "split.keep_together").setCurrentText("column")
+    enter(frame, "split.group_column", "device")
+    assert f"{len(lines)} images of 2 groups by device stay together." in said(frame, "split notes")
+    enter(frame, "split.group_column", "patient")
+    assert "no table has a column «patient»; known are: device" in said(frame, "split warning")
     file.write_text("image,device\n1,A\n1,B\n")
     click(qtbot, frame, "take in table")
     qtbot.waitUntil(lambda: "stands in lines 2 and 3" in frame.bottom.message.text(), timeout=30_000)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.images.collection import Collection, Library, collection
 from attentive_lens.images.sources.base import SET_WORDS
-from attentive_lens.images.split import name_pattern
+from attentive_lens.images.split import SETS, name_pattern
 from attentive_lens.scoring.intervals import interval, interval_by_group
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import EpochEvent
@@ -126,6 +126,21 @@ def caution_of_groups(groups: Mapping[int, int], scores: Scores) -> str:
     )
 
 
+def caution_of_torn_groups(groups: Mapping[int, int], collection: Collection) -> str:
+    """What to say where images that belong together, ``groups`` by place, are in training and held out all the same."""
+    sets: dict[int, set[str]] = {}
+    for place, group in groups.items():
+        if collection.sets[place] in SETS:
+            sets.setdefault(group, set()).add(collection.sets[place])
+    torn = sum("training" in names and len(names) > 1 for names in sets.values())
+    if not torn:
+        return ""
+    return (
+        f"{torn} of {len(sets)} groups that should stay together have images in training and held-out images too, for"
+        " the source or a person put them there: what is held out is known in part."
+    )
+
+
 def classes_by_folder(collection: Collection) -> list[str]:
     """A sentence where classes stand in one folder each that they share with some others, but not with all."""
     folders: dict[int, set[str]] = {}
@@ -157,7 +172,10 @@ def cautions_of(
     cautions = [caution_of_labels(run.number, changed), caution_of_pixels(run.number, repainted)]
     if scores.on == "test":
         cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]
-    cautions.append(caution_of_groups(Library.read(workspace).groups(run.plan()), scores))
+    groups = Library.read(workspace).groups(run.plan())
+    cautions += [caution_of_groups(groups, scores)]
+    if groups:
+        cautions.append(caution_of_torn_groups(groups, collection(workspace, run.plan(), run)))
     if scores.on == "validation" and scores.accuracy >= PERFECT:
         cautions.append(caution_of_names(collection(workspace, run.plan(), run), scores.accuracy))
     return [sentence for sentence in cautions if sentence]

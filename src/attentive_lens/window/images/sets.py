@@ -7,6 +7,8 @@ from PyQt6.QtGui import QFontMetricsF, QHelpEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.desk.images.collection import Collection
+from attentive_lens.desk.training.cautions import caution_of_torn_groups
+from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.split import Split
 from attentive_lens.window import look
@@ -173,6 +175,7 @@ class SetsView(QWidget):
         self.title = label(size=look.LARGE, strong=True, name="split title")
         right.addWidget(self.title)
         self.moved = label(role="faint", size=look.SMALL, name="moved images")
+        self.moved.setWordWrap(True)
         right.addWidget(self.moved)
         self.bars = SetBars()
         scroll = QScrollArea()
@@ -207,14 +210,11 @@ class SetsView(QWidget):
             else "Beside the bars: validation images. Those that a change moves there will be framed."
         )
         named_sets = {row.given_set for row in self.session.images.library.rows}
-        copies = len(self.session.images.library.copies)
         notes = [
             "The source names a test set; it stays as it is."
             if "test" in named_sets
             else "The source names no test set; «test fraction» draws one.",
-            f"{counted(copies, 'image is', 'images are')} noted as copies and stay together."
-            if copies
-            else "No groups are kept together yet: «Look for faults» offers it for copies.",
+            self._kept_together(),
             "The same seed gives the same sets, whatever else is added or excluded.",
         ]
         self.notes.setText("\n\n".join(notes))
@@ -226,4 +226,23 @@ class SetsView(QWidget):
         short = f"No validation image of {', '.join(empty[:4])}{' …' if len(empty) > 4 else ''}." if empty else ""
         if collection.count("validation") == 0:
             short = "There is no validation set: training cannot tell its best epoch."
+        library, plan = self.session.images.library, self.session.design.plan
+        short = short or caution_of_torn_groups(library.groups(plan), collection)
+        try:
+            library.check_groups(plan)
+        except LensError as error:
+            short = str(error)
         self.warning.setText(short)
+
+    def _kept_together(self) -> str:
+        """Which groups go into one set, and what else could be gone by."""
+        library, plan = self.session.images.library, self.session.design.plan
+        groups = library.groups(plan)
+        if not groups:
+            columns = ", ".join(library.columns)
+            more = f", and columns are {columns}" if columns else ", and «Take in table …» for patients or days"
+            return f"No groups are kept together: «Look for faults» offers it for copies{more}."
+        by = {"column": f"by {plan.split.group_column}", "name pattern": "by name"}.get(plan.split.keep_together, "")
+        images = counted(len(groups), "image", "images")
+        many = counted(len(set(groups.values())), "group", "groups")
+        return f"{images} of {many} {by or 'noted as copies'} stay together."
