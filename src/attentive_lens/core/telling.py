@@ -26,6 +26,11 @@ class Telling(Protocol):
         ...
 
 
+def counted(number: int, one: str, more: str) -> str:
+    """A number with its noun: «1 line names», «7 lines name»."""
+    return f"{number} {one if number == 1 else more}"
+
+
 def signed(value: float, form: str) -> str:
     """A number with its sign, a minus being no hyphen: «−6.0»; ``form`` as «.1f»."""
     return f"{value:+{form}}".replace("-", "\u2212")

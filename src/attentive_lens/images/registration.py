@@ -26,7 +26,7 @@ FAINT = 0.008
 
 
 def fine_picture(grey: NDArray[np.float32]) -> NDArray[np.float32]:
-    """Edges of one to two pixels of a picture H×W in 0–1, each against those about it: mean 0, mean square 1."""
+    """Edges of one to two pixels of a picture S×S in 0–1, each against those about it: mean 0, mean square 1."""
     band = gaussian_filter(grey, 1) - gaussian_filter(grey, 2.5)
     even = band / np.sqrt(gaussian_filter(band * band, 3) + FAINT**2)
     even -= even.mean()
@@ -41,9 +41,9 @@ class Registered:
     ----------
     waves : ndarray, S×(S/2+1) complex64
         Fourier transform of its fine detail, of mean square 1.
-    soft : ndarray, H×W float32
+    soft : ndarray, S×S float32
         The picture, blurred.
-    slopes : ndarray, 2×H×W float32
+    slopes : ndarray, 2×S×S float32
         Of the blurred picture, down and across.
     """
 
@@ -53,7 +53,7 @@ class Registered:
 
     @classmethod
     def of(cls, grey: NDArray[np.float32]) -> Registered:
-        """Of a picture H×W in 0–1."""
+        """Of a picture S×S in 0–1."""
         even = fine_picture(grey)
         soft = np.asarray(gaussian_filter(grey, BLUR), np.float32)
         return cls(np.asarray(rfft2(even), np.complex64), soft, np.asarray(np.gradient(soft), np.float32))

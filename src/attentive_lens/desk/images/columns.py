@@ -12,6 +12,7 @@ from attentive_lens.core.jobs import paced
 from attentive_lens.core.keeping import key_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.core.tables import as_head, table_in
+from attentive_lens.core.telling import counted
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES
@@ -59,10 +60,10 @@ class Joined:
         yield f"{name}, joined by its column {self.by}: {names}."
         if self.unknown:
             some = ", ".join(f"«{each}»" for each in self.unknown[:NAMED])
-            yield f"{_counted(len(self.unknown), 'line names', 'lines name')} no image here: {some}."
+            yield f"{counted(len(self.unknown), 'line names', 'lines name')} no image here: {some}."
         if self.without:
             some = ", ".join(map(str, self.without[:NAMED]))
-            yield f"{_counted(len(self.without), 'image is', 'images are')} in no line of it: {some}."
+            yield f"{counted(len(self.without), 'image is', 'images are')} in no line of it: {some}."
 
 
 def joined(rows: Sequence[ImageRow], file: Path, by: str = "") -> Joined:
@@ -207,7 +208,3 @@ class _Finder:
 def _parts(path: str) -> list[str]:
     """Folders and name, whichever way their slashes lean."""
     return path.replace("\\", "/").removeprefix("./").split("/")
-
-
-def _counted(count: int, one: str, many: str) -> str:
-    return f"{count} {one if count == 1 else many}"

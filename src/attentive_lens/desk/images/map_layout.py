@@ -46,7 +46,7 @@ def stamped(
         Middles of the marks, x and y in pixels; those outside are left out.
     colours : ndarray, N×4 uint8
         Of each, with its opacity.
-    stamp : ndarray, H×W float
+    stamp : ndarray, S×S float
         Opacity of a mark, 0–1, S odd.
     """
     height, width = shape

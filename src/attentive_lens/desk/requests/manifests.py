@@ -70,4 +70,4 @@ class MakeManifest(Request[Manifested]):
         0, low=0, meaning="Whose images, as it saw them; those of the workspace as they are now if left out."
     )
     file: str = spec("", meaning="Where the list goes, .csv.")
-    against: str = spec("", meaning="A list written before, to say what differs.")
+    against: str = spec("", names="file", meaning="A list written before, to say what differs.")

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from attentive_lens.core.files import write_text
 from attentive_lens.core.tables import table_in
+from attentive_lens.core.telling import counted
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.errors import BadFile, NotHere
@@ -82,9 +83,8 @@ class Changes:
         )
         for images, what in sorts:
             if images:
-                count = "1 image" if len(images) == 1 else f"{len(images)} images"
                 some = ", ".join(map(str, images[:NAMED])) + (" …" if len(images) > NAMED else "")
-                yield f"{count} {what}: {some}."
+                yield f"{counted(len(images), 'image', 'images')} {what}: {some}."
 
 
 def manifest(workspace: Workspace, run: Run | None = None) -> tuple[Entry, ...]:

@@ -44,13 +44,13 @@ def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
         raise BadValue("No learning rate can be tried", f"the training set has {len(members)} images", "Add images")
     network, preprocessor = starting_point(plan, data, base)
     size, labels = plan.training.batch_size, data.labels
-    wanted = plan.task.wanted
-    feed = Feed(data.pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes, 0, wanted)
-    feed.sampling = plan.training.sampling
+    wanted, sampling = plan.task.wanted, plan.training.sampling
+    steps, seed = plan.augmentation, plan.seed
+    feed = Feed(data.pixels, labels, members, steps, preprocessor, seed, size, classes, 0, wanted, sampling)
     judges = members[some_of(len(members), JUDGED, "images to judge learning rates by")]
     still = Feed(data.pixels, labels, judges, (), preprocessor, plan.seed, len(judges), classes, 0, wanted)
     with ThreadPool(plan.training.threads) as thread_pool:
-        counts = shown_of_classes(labels[members], classes, feed.sampling)
+        counts = shown_of_classes(labels[members], classes, sampling)
         learner = learner_for(plan, network, preprocessor, thread_pool, counts)
         if not learner.route.trainable:
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")

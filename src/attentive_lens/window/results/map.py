@@ -178,9 +178,9 @@ class MapView(ResultsView):
             return
         names = result.classes
         if row >= 0:
-            number, predicted, true = int(result.images[row]), names[result.predicted[row]], names[result.true[row]]
-            words = f"said {predicted}, true {true}" if predicted != true else f"{true}, rightly"
-            words = words if result.answered else true
+            number, true = int(result.images[row]), names[result.true[row]]
+            words = f"said {names[result.predicted[row]]}, true {true}" if result.wrong[row] else true
+            words += ", rightly" if result.answered and not result.wrong[row] else ""
             self.says.setText(f"image {number} · {self.session.images.collection.sets[place_of(number)]} · {words}")
             return
         part = f" of {thousands(result.in_all)}" if len(result.images) < result.in_all else ""
