@@ -11,9 +11,13 @@ from PIL import Image
 from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.requests.drawing import EncodeImages
 from attentive_lens.desk.requests.mapping import MapData
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.training.executing import execute
+from attentive_lens.formats.reading import read_model
+from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
 
@@ -54,6 +58,26 @@ def test_of_many_images_a_part_of_every_class_is_drawn(station: Workspace) -> No
     assert set(result.images.tolist()) < set(every.images.tolist())
     assert set(result.true.tolist()) == set(every.true.tolist())
     assert abs(len(result.images) - 20) <= len(result.classes)
+
+
+def test_images_are_laid_out_by_their_codes(station: Workspace, tmp_path: Path) -> None:
+    settings = {"network": "variational, two codes", "preprocessing.input_size": 16, "training.epochs": 1}
+    finish(execute(station, station.claim_run(Plan().changed({**settings, "augmentation": "none"})), lambda: False))
+    codes = finish(carry_out(EncodeImages(str(station.folder), 2, "test")))
+    result = finish(carry_out(MapData(str(station.folder), 2, method="PCA")))
+    assert result.layer == read_model(station.run(2).model).plan.code.name
+    assert not result.answered
+    assert not result.wrong.any()
+    assert np.isnan(result.probability).all()
+    own = np.isin(result.images, codes.numbers)
+    places, means = result.places[own], codes.codes[np.argsort(codes.numbers)]
+    places = places[np.argsort(result.images[own])]
+    gap = np.linalg.norm(means[0] - means[1])  # of two codes both components are there
+    assert np.linalg.norm(places[0] - places[1]) == pytest.approx(gap, rel=1e-3)
+    words = command("map", station.folder, 2, "--method", "pca", "--out", tmp_path / "map.csv")
+    assert "wrongly" not in words
+    assert last_object(command("map", station.folder, 2, "--json"))["images"][0]["predicted"] == ""
+    assert finish(carry_out(MapData(str(station.folder), 2, "flatten 1", "PCA"))).layer == "flatten 1"
 
 
 @pytest.mark.parametrize(

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import csv
+import sqlite3
 from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -177,10 +179,15 @@ def test_a_rescan_reads_tables_again_and_says_which_it_could_not(tabled: Workspa
     assert known_columns(tabled) == before
 
 
-def test_they_come_through_a_restored_catalogue_and_an_earlier_one_has_none(tabled: Workspace) -> None:
+def test_they_come_through_a_restored_catalogue_and_an_earlier_one_has_none(tabled: Workspace, tmp_path: Path) -> None:
     before = known_columns(tabled)
     tabled.catalogue.file.write_bytes(b"damaged")
     tabled.catalogue.restore()
+    assert known_columns(tabled) == before
+    with closing(sqlite3.connect(tabled.catalogue.file)) as base, base:
+        base.executescript("DROP TABLE columns; DROP TABLE column_tables; PRAGMA user_version = 4;")
+    assert known_columns(tabled) == {}
+    take_in(tabled, tmp_path / "slides.csv")
     assert known_columns(tabled) == before
 
 

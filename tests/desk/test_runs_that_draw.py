@@ -16,7 +16,6 @@ import attentive_lens as al
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.network.design import save_plan
 from attentive_lens.desk.requests.drawing import Decode, DrawImages, EncodeImages, Reconstruct
-from attentive_lens.desk.requests.mapping import MapData
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.prices import PricePlan
 from attentive_lens.desk.tasks import carry_out
@@ -268,24 +267,6 @@ def test_layers_of_a_run_that_draws_can_be_looked_into(drawing: Workspace) -> No
     assert layers[0] in command("similarity", drawing.folder, 2)
     assert "kernel" in command("numbers", drawing.folder, 2, layers[0])
     assert "run 2" in command("advise", drawing.folder, 2) or "codes" in command("advise", drawing.folder, 2)
-
-
-def test_images_are_laid_out_by_their_codes(drawing: Workspace, tmp_path: Path) -> None:
-    codes = finish(carry_out(EncodeImages(str(drawing.folder), 2, "test")))
-    result = finish(carry_out(MapData(str(drawing.folder), 2, method="PCA")))
-    assert result.layer == read_model(drawing.run(2).model).plan.code.name
-    assert not result.answered
-    assert not result.wrong.any()
-    assert np.isnan(result.probability).all()
-    own = np.isin(result.images, codes.numbers)
-    places, means = result.places[own], codes.codes[np.argsort(codes.numbers)]
-    places = places[np.argsort(result.images[own])]
-    gap = np.linalg.norm(means[0] - means[1])  # of two codes both components are there
-    assert np.linalg.norm(places[0] - places[1]) == pytest.approx(gap, rel=1e-3)
-    words = command("map", drawing.folder, 2, "--method", "pca", "--out", tmp_path / "map.csv")
-    assert "wrongly" not in words
-    assert last_object(command("map", drawing.folder, 2, "--json"))["images"][0]["predicted"] == ""
-    assert finish(carry_out(MapData(str(drawing.folder), 2, "flatten 1", "PCA"))).layer == "flatten 1"
 
 
 def test_it_is_exported_and_draws_images_again_there(drawing: Workspace, tmp_path: Path) -> None:

@@ -394,28 +394,3 @@ def test_the_smoothed_gradient_is_the_mean_over_copies_with_a_tenth_of_the_range
     wanted = np.abs(np.mean(grads, axis=0)).max(axis=2)
     map_ = map_method("smoothed_gradient").maps(probe, IMAGE, request)[0]
     assert map_ == pytest.approx(wanted, rel=1e-4, abs=1e-6 * float(wanted.max()))
-
-
-@pytest.mark.parametrize("name", MAP_METHODS)
-@pytest.mark.parametrize("sides", [(9, 14), (21, 6)])
-def test_maps_are_of_the_image_s_rows_and_columns_and_find_what_decides_there(
-    name: str, sides: tuple[int, int]
-) -> None:
-    shape = (*sides, 3)
-    convolutional = probe_of(
-        Network.start(STARTERS["two blocks"].network_for(sides).with_outputs(3), shape, 1, np.float64)
-    )
-    image = np.random.default_rng(3).normal(0, 1, shape)
-    map_ = map_method(name).maps(convolutional, image, Targets.classes([1], 3))[0]
-    assert map_.shape == sides
-    assert np.isfinite(map_).all()
-    if name in ("gradient_times_input", "integrated_gradients", "occlusion"):
-        weights = np.zeros(shape)
-        weights[1:4, sides[1] - 4 : sides[1] - 1] = 1.0
-        answered = linear(weights)
-        image = np.random.default_rng(2).normal(0, 0.05, shape)
-        image[1:4, sides[1] - 4 : sides[1] - 1] = 0.4
-        map_ = map_method(name).maps(probe_of(answered), image, Targets.classes([0], 2))[0]
-        row, column = np.unravel_index(np.abs(map_).argmax(), sides)
-        assert 0 <= row <= 5
-        assert sides[1] - 6 <= column
