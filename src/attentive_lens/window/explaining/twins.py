@@ -39,6 +39,8 @@ from attentive_lens.window.words import answer_tip, shortened
 
 STACKED = 1.8
 """Times as wide as it is high, from which images stand one above the other."""
+LOWEST = 110
+"""Pixels that such an image is high, at least."""
 DIFFERENCE = "said − true"
 GAP, SENTENCE = 16, 34
 """Pixels between the images, and of the sentence below them."""
@@ -135,6 +137,8 @@ class Twins(QWidget):
         wide = self.width() if above else (self.width() - GAP) // 2
         for chips in self.chips.values():
             chips.setMinimumHeight(max(each.tall(wide) for each in self.chips.values()))
+        for each in self.lenses.values():
+            each.setMinimumHeight(LOWEST if above else each.minimumWidth())
         lens = self.lenses["predicted"]
         tall = max(lens.minimumHeight(), math.ceil(wide / proportion))
         for each in self.lenses.values():
