@@ -21,11 +21,11 @@ from PIL import Image
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.images.collection import collection
-from attentive_lens.desk.images.data import gather, white_in
+from attentive_lens.desk.images.data import gather, pixel_format_of
 from attentive_lens.desk.making import look_again, make_workspace
 from attentive_lens.desk.requests.models import Prediction
 from attentive_lens.desk.results.answer_files import COLUMNS, AnswerFile, class_columns
-from attentive_lens.images.decoding import white_of
+from attentive_lens.images.pixel_format import white_of
 from attentive_lens.plan.plan import Plan
 
 ENDINGS = (".png", ".bmp", ".tiff", ".npz")
@@ -88,14 +88,14 @@ def seen_again(chosen: random.Random, folder: Path) -> str:
 
 
 def one_scale(chosen: random.Random, folder: Path) -> str:
-    """Images of any depth share a scale, which is the least that is enough for all."""
+    """Images of any depth share a scale, which is the least that is enough for all but one."""
     top, ending = chosen.choice((300, 1023, 4095, 16_383, 65_535)), chosen.choice((".png", ".tiff", ".npz"))
     images, names = pixels(chosen, top, 8), ["smooth", "spiny"] * 4
     images[0] = images[0] // 64
     workspace = finish(make_workspace(folder / "work", write(folder / "source", ending, images, names))).workspace
-    white = white_of(int(np.sort(images.max(axis=(1, 2)))[-2] if ending == ".npz" else images.max()))
-    if white_in(workspace) != (white if white > 255 else 0):
-        return f"{ending}, up to {images.max()}: white is told as {white_in(workspace)}"
+    white, own = white_of(int(np.sort(images.max(axis=(1, 2)))[-2])), pixel_format_of(workspace)
+    if own.white != (0 if own.is_plain else white) or own.is_plain != (ending == ".npz" and white <= 255):
+        return f"{ending}, up to {images.max()}: white is told as {own.white:g}"
     return ""
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from tests.cli.questions import DRAWN, QUESTIONS
 from tests.cli.running import command, last_object
 
 from attentive_lens.core.jobs import finish
@@ -22,30 +23,6 @@ from attentive_lens.workspace import Workspace
 SIZES = {1: (20, 28), 2: (30, 18)}
 MODES = {1: "stretch", 2: "letterbox"}
 DRAWING = {3: "variational, two codes", 4: "generator, by class"}
-ASKED = {
-    "score": (),
-    "explain": (3, "--trust", "--out", "OUT"),
-    "try": (3, "--change", "cover row=0.8 column=0.2", "--smallest"),
-    "causes": (),
-    "class-maps": ("--out", "OUT"),
-    "layer": ("convolution 2", "--out", "OUT"),
-    "activity": ("convolution 1",),
-    "numbers": ("convolution 1",),
-    "channel": (3, "convolution 1"),
-    "neighbours": (3,),
-    "similarity": (),
-    "robustness": (),
-    "map": ("--method", "pca", "--out", "OUT.png"),
-    "verify": (),
-    "advise": (),
-    "report": ("--out", "OUT.html"),
-    "export": ("--out", "OUT.onnx", "--sample", 6),
-}
-DRAWN = {
-    "draw": ("--out", "OUT.png"),
-    "fidelity": ("--out", "OUT.png"),
-    "export": ("--out", "OUT.onnx", "--sample", 2),
-}
 
 
 @pytest.fixture(scope="module")
@@ -68,9 +45,9 @@ def oblong(station_once: Path, tmp_path_factory: pytest.TempPathFactory) -> Path
 
 
 @pytest.mark.parametrize("number", SIZES)
-@pytest.mark.parametrize("name", ASKED)
+@pytest.mark.parametrize("name", QUESTIONS)
 def test_every_question_is_answered(name: str, number: int, oblong: Path, tmp_path: Path) -> None:
-    words = [str(word).replace("OUT", str(tmp_path / "out")) for word in ASKED[name]]
+    words = [str(word).replace("OUT", str(tmp_path / "out")) for word in QUESTIONS[name]]
     said = command(name, oblong, number, *words)
     if name == "export":
         assert "all of 6 images the class that the model gives" in said

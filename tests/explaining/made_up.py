@@ -59,6 +59,7 @@ class Plot:
         self.origins: list[tuple[str, ...]] = [("source 1",)] * self.count
         self.groups: tuple[Group, ...] = ()
         self.units = np.arange(self.count)
+        self.plan = Plan()
 
     def of(self, places: np.ndarray) -> Answered:
         measures = measured(self.pixels[places], self.sizes[places])
@@ -81,7 +82,7 @@ class Plot:
         groups = self.groups or (Group(np.arange(len(self.wrong)), np.ones((16, 16), np.float32), 0.5, 0.5, 0.1, 0.1),)
         judge = cast(Predictor, Judge(says))
         parts = (self.of(self.wrong), self.of(right), self.of(np.arange(TRAINING)))
-        return Evidence(judge, Plan(), self.pixels, *parts, groups, scored)
+        return Evidence(judge, self.plan, self.pixels, *parts, groups, scored)
 
 
 def only(kind: str, evidence: Evidence) -> CauseFound | None:

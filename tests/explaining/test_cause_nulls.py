@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
@@ -12,6 +13,7 @@ from tests.explaining.made_up import CLASSES, TRAINING, Plot, only
 from attentive_lens.core.jobs import finish
 from attentive_lens.explaining.causes import CAUSES, Evidence, find_causes
 from attentive_lens.explaining.causes.grouping import Group
+from attentive_lens.plan.plan import Plan
 
 TRIALS, MOST = 20, 1
 """Evidence without a cause, and in how many of them one may be told: one in twenty."""
@@ -40,6 +42,12 @@ def without_a_cause(seed: int) -> Evidence:
         return (np.abs(images).sum(axis=(1, 2, 3)) * 7.3).astype(int) % len(CLASSES)
 
     return plot.evidence(says)
+
+
+def test_no_channel_is_told_either_where_channels_have_names() -> None:
+    named = Plan().changed({"preprocessing.channel_names": ["near", "far", "wide"]})
+    blamed = sum(only("channel", replace(without_a_cause(seed), plan=named)) is not None for seed in range(TRIALS))
+    assert blamed <= MOST
 
 
 @pytest.mark.parametrize("kind", [kind for kind in CAUSES if kind not in ("other", "overlap")])

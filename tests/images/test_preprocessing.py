@@ -188,7 +188,7 @@ def test_a_source_is_opened_once_by_every_process_and_gives_the_same_pixels(tmp_
     for k, file in enumerate(files):
         Image.new("RGB", (8, 6), (9 * k, 7, 90)).save(file)
     images = [*references(files), None]
-    work = partial(store._decoded, Preprocessing(input_size=8))
+    work = partial(store._decoded, Preprocessing(input_size=8), np.dtype(np.uint8))
     helper = Helper(work)
     try:
         while not helper.is_ready():

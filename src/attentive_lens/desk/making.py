@@ -7,12 +7,15 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from attentive_lens.core.jobs import Job
+from attentive_lens.core.telling import counted
 from attentive_lens.demo.station import make
 from attentive_lens.desk.images.collection import Collection, collection
 from attentive_lens.desk.images.columns import taken_again
+from attentive_lens.desk.images.data import pixel_format_of
 from attentive_lens.desk.network.usual import note_usual
 from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
 from attentive_lens.errors import BadFile, LensError
+from attentive_lens.images.pixel_format import EIGHT
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES, kind_of, open_source
 from attentive_lens.plan.plan import Plan
@@ -34,7 +37,19 @@ def make_workspace(folder: Path, source: Path, name: str = "", reading: Reading 
     workspace = yield from create(folder, kind_of(source), open_source(source, reading), name)
     unusual = yield from note_usual(workspace)
     images = collection(workspace, Plan())
-    return Made(workspace, images, [*small_classes(images), *classes_by_folder(images), *unusual])
+    own = what_pixels_are(workspace)
+    return Made(workspace, images, [*own, *small_classes(images), *classes_by_folder(images), *unusual])
+
+
+def what_pixels_are(workspace: Workspace) -> list[str]:
+    """A sentence about images that keep more than an ordinary picture holds: depth, scale, values beyond it."""
+    own = pixel_format_of(workspace)
+    if own.is_plain:
+        return []
+    sentence = f"Values of {own.depth} are kept as they are" + ("" if own.depth == EIGHT else f": {own.scale_in_words}")
+    beyond = [row.beyond for row in workspace.catalogue.images() if row.beyond]
+    past = f"; {counted(len(beyond), 'image has', 'images have')} {sum(beyond)} values beyond" if beyond else ""
+    return [f"{sentence}{past}."]
 
 
 def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:

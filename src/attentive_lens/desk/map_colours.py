@@ -5,6 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.images.display import Display
+from attentive_lens.images.pixel_format import PixelArray
+
 TOP = 99.5
 """Percentile of the map's values that is drawn strongest: single pixels do not decide."""
 
@@ -58,15 +61,31 @@ PETROL = np.array([0x0F, 0x6B, 0x72], np.float32)
 PAPER = np.array([0xF4, 0xF1, 0xEA], np.float32)
 
 
-def over_image(pixels: NDArray[np.uint8], map_: NDArray[np.float32], signed: bool = False) -> NDArray[np.uint8]:
+def over_image(
+    pixels: PixelArray, map_: NDArray[np.float32], signed: bool = False, display: Display | None = None
+) -> NDArray[np.uint8]:
     """A map over its greyed image: S×2S×3 uint8, the image and beside it the map.
 
     Unsigned, transparent to ochre to vermilion; signed, what pulled to the answer said (vermilion) and to the true one
     (petrol). It is drawn as in the window.
     """
-    colour = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+    colour = in_colour(pixels, display)
     picture = coloured(map_, (OCHRE, VERMILION, PETROL), signed).astype(np.float32)
     return _beside(colour, picture[:, :, :3], picture[:, :, 3:] / np.float32(255))
+
+
+def in_colour(pixels: PixelArray, display: Display | None = None) -> NDArray[np.uint8]:
+    """An image as it is shown, H×W×3 uint8; several of them N×H×W×3."""
+    shown = (display or Display()).shown(pixels)
+    return np.repeat(shown, 3, axis=-1) if shown.shape[-1] == 1 else shown
+
+
+def by_channel(pixels: PixelArray) -> list[NDArray[np.uint8]]:
+    """An image H×W×C as pictures H×W×3: itself where it is grey or in colour, else one of each channel."""
+    channels = pixels.shape[-1]
+    if channels in (1, 3):
+        return [in_colour(pixels)]
+    return [in_colour(pixels[..., channel : channel + 1]) for channel in range(channels)]
 
 
 def _beside(colour: NDArray[np.uint8], tint: NDArray[np.float32], alpha: NDArray[np.float32]) -> NDArray[np.uint8]:

@@ -191,6 +191,16 @@ class Denoise(ChangeSettings):
     window: int = spec(3, label="pixels", unit="pixels", low=1, high=63, slider=(1, 9), meaning="Side of the window.")
 
 
+@dataclass(frozen=True)
+class Flatten(ChangeSettings):
+    """One channel replaced by its own mean."""
+
+    kind: ClassVar[str] = "flatten"
+    label: ClassVar[str] = "replace a channel by its mean"
+
+    channel: int = spec(1, label="channel", low=1, high=16, slider=(1, 16), meaning="Which, counted from 1.")
+
+
 CHANGE_SETTINGS: dict[str, type[ChangeSettings]] = {
     change.kind: change
     for change in (
@@ -205,6 +215,7 @@ CHANGE_SETTINGS: dict[str, type[ChangeSettings]] = {
         Brighten,
         Noise,
         Denoise,
+        Flatten,
     )
 }
 """By kind, in the order of lists."""

@@ -1,7 +1,7 @@
 """Changes tried on one image, to see what the answer hangs on.
 
-Each takes pixels H×W×C uint8 and the settings of its kind by name, and gives a new image. To add one: a function and
-one line in `CHANGES`, and its settings in ``change_settings``.
+Each takes pixels H×W×C, see `pixel_format.PixelArray`, and the settings of its kind by name, and gives a new image. To
+add one: a function and one line in `CHANGES`, and its settings in ``change_settings``.
 """
 
 from __future__ import annotations
@@ -13,11 +13,12 @@ from numpy.typing import NDArray
 from scipy.ndimage import affine_transform, gaussian_filter, median_filter, shift
 
 from attentive_lens.core.random import random_generator
-from attentive_lens.engine.arrays import Array
+from attentive_lens.errors import BadValue
 from attentive_lens.explaining.change_settings import ChangeSettings
 from attentive_lens.explaining.covering import filling
+from attentive_lens.images.pixel_format import PixelArray, levels, of_levels
 
-Pixels = NDArray[np.uint8]
+Pixels = PixelArray
 
 
 def _box(pixels: Pixels, row: float, column: float, side: float, across: float = 0) -> tuple[slice, slice]:
@@ -36,14 +37,10 @@ def _disc(pixels: Pixels, row: float, column: float, radius: float) -> NDArray[n
     return inside
 
 
-def _bytes(values: Array) -> Pixels:
-    return (np.asarray(values, np.float64) + 0.5).clip(0, 255).astype(np.uint8)
-
-
 def cover(pixels: Pixels, row: float, column: float, side: float, across: float = 0) -> Pixels:
     """A square in the image's mean colour; with ``across`` a rectangle so wide and ``side`` tall."""
     out = pixels.copy()
-    out[_box(pixels, row, column, side, across)] = _bytes(filling(pixels))
+    out[_box(pixels, row, column, side, across)] = of_levels(filling(levels(pixels)), pixels.dtype)
     return out
 
 
@@ -51,16 +48,17 @@ def blur(pixels: Pixels, row: float, column: float, side: float, width: float = 
     """A square out of focus; ``width`` is the blur's deviation."""
     sigma = width * pixels.shape[0]
     box, out = _box(pixels, row, column, side), pixels.copy()
-    out[box] = _bytes(gaussian_filter(pixels.astype(np.float64), (sigma, sigma, 0)))[box]
+    out[box] = of_levels(gaussian_filter(levels(pixels), (sigma, sigma, 0)), pixels.dtype)[box]
     return out
 
 
 def brush(
     pixels: Pixels, row: float, column: float, radius: float, red: float = 0, green: float = 0, blue: float = 0
 ) -> Pixels:
-    """A disc of one colour, 0–1 for each channel (red alone for grey images)."""
-    out = pixels.copy()
-    out[_disc(pixels, row, column, radius)] = _bytes(255 * np.array([red, green, blue][: pixels.shape[2]]))
+    """A disc of one colour, 0–1 for each channel (red alone for grey images, red in any beyond the third)."""
+    out, channels = pixels.copy(), pixels.shape[2]
+    colour = np.array([red, green, blue, *(red,) * channels][:channels])
+    out[_disc(pixels, row, column, radius)] = of_levels(255 * colour, pixels.dtype)
     return out
 
 
@@ -78,7 +76,7 @@ def clone(
 def translated(pixels: Pixels, down: float, across: float) -> Pixels:
     """The whole image moved; the border repeats."""
     by = (down * pixels.shape[0], across * pixels.shape[1], 0)
-    return _bytes(shift(pixels.astype(np.float64), by, order=1, mode="nearest"))
+    return of_levels(shift(levels(pixels), by, order=1, mode="nearest"), pixels.dtype)
 
 
 def rotated(pixels: Pixels, degrees: float) -> Pixels:
@@ -94,7 +92,7 @@ def scaled(pixels: Pixels, factor: float) -> Pixels:
 
 def brightened(pixels: Pixels, factor: float) -> Pixels:
     """All values times a factor."""
-    return _bytes(pixels * np.float64(factor))
+    return of_levels(levels(pixels) * factor, pixels.dtype)
 
 
 def denoised(pixels: Pixels, window: float = 3) -> Pixels:
@@ -105,22 +103,33 @@ def denoised(pixels: Pixels, window: float = 3) -> Pixels:
 def noisy(pixels: Pixels, deviation: float, seed: float = 0) -> Pixels:
     """Gaussian noise added to every value; ``deviation`` is a part of the whole range."""
     noise = random_generator(int(seed), "noise tried").standard_normal(pixels.shape)
-    return _bytes(pixels + 255 * deviation * noise)
+    return of_levels(levels(pixels) + 255 * deviation * noise, pixels.dtype)
 
 
 def mixed(pixels: Pixels, image: Pixels, share: float) -> Pixels:
     """So much of another image, 0–1, and the rest of this one."""
-    return _bytes((1 - share) * pixels.astype(np.float64) + share * image)
+    return of_levels((1 - share) * levels(pixels) + share * levels(image), pixels.dtype)
+
+
+def flattened(pixels: Pixels, channel: int) -> Pixels:
+    """One channel, counted from 1, replaced by its own mean: what is where in it is gone, and its brightness stays."""
+    if not 1 <= channel <= pixels.shape[2]:
+        why = f"the image has {pixels.shape[2]}"
+        raise BadValue(f"There is no channel {channel}", why, "Choose one of these, counted from 1")
+    out = pixels.copy()
+    mean = levels(pixels[:, :, channel - 1]).mean()
+    out[:, :, channel - 1] = of_levels(np.asarray(mean), pixels.dtype)
+    return out
 
 
 def _about_middle(pixels: Pixels, matrix: NDArray[np.float64]) -> Pixels:
     middle = (np.array(pixels.shape[:2]) - 1) / 2
     offset = middle - matrix @ middle
     channels = [
-        affine_transform(pixels[:, :, k].astype(np.float64), matrix, offset, order=1, mode="nearest")
+        affine_transform(levels(pixels[:, :, k]), matrix, offset, order=1, mode="nearest")
         for k in range(pixels.shape[2])
     ]
-    return _bytes(np.stack(channels, axis=2))
+    return of_levels(np.stack(channels, axis=2), pixels.dtype)
 
 
 CHANGES: dict[str, Callable[..., Pixels]] = {
@@ -135,11 +144,12 @@ CHANGES: dict[str, Callable[..., Pixels]] = {
     "denoise": denoised,
     "noise": noisy,
     "mix": mixed,
+    "flatten": flattened,
 }
 
 
 def changed(pixels: Pixels, settings: ChangeSettings, other: Pixels | None = None) -> Pixels:
-    """The image H×W×C uint8 after a change; with the other image of that shape that its settings name, if any."""
+    """The image H×W×C after a change; with the other image of that shape that its settings name, if any."""
     values = settings.write()
     if other is not None:
         values = {name: other if known.names == "image" else values[name] for name, known in settings.specs().items()}

@@ -12,21 +12,34 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
 from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.images.pixel_format import PixelArray, level_of
 from attentive_lens.plan.examination import Facts
+from attentive_lens.plan.nodes import IMAGE
 
 CHANNELS_AT_ONCE = 32
 STEPS, JITTER = 96, 4
 """Steps of gradient ascent, and pixels by which the image is shifted before each."""
 
 
+def without(node: str, outs: Array) -> Array:
+    """What is left of outputs N×…×C when nothing comes from a channel: 0; of the image's own channels, their mean.
+
+    A channel of the image that is flat tells nothing of what is where, and is no darker for it.
+    """
+    if node != IMAGE:
+        return np.zeros(1, outs.dtype)
+    return np.asarray(outs.mean(axis=(1, 2), keepdims=True, dtype=np.float64), outs.dtype)
+
+
 def contributions(probe: Probe, image: Array, node: str, targets: Targets) -> Array:
     """What each channel of a layer adds to each number, to first order: Σ over pixels of value · gradient, T×C.
 
-    One pass each way for all channels; `switched_off` measures it, and where the two disagree it is right.
+    A channel of the image counts from its own mean, see `without`. One pass each way for all channels; `switched_off`
+    measures it, and where the two disagree it is right.
     """
     copies = np.repeat(image[None], len(targets.weights), axis=0)
     grads, outs = probe.gradients_at(node, copies, targets.weights, targets.of)
-    return np.asarray((grads * outs).reshape(len(copies), -1, outs.shape[-1]).sum(axis=1))
+    return np.asarray((grads * (outs - without(node, outs))).reshape(len(copies), -1, outs.shape[-1]).sum(axis=1))
 
 
 def switched_off(probe: Probe, image: Array, node: str, targets: Targets) -> Array:
@@ -38,21 +51,25 @@ def switched_off(probe: Probe, image: Array, node: str, targets: Targets) -> Arr
     out = probe.outputs(node, image[None])
     channels = out.shape[-1]
     falls = np.empty((len(targets.weights), channels), np.float64)
+    rest = np.broadcast_to(without(node, out), out.shape)
     whole = probe.of(probe.scores_with(node, out, image), targets)[0]
     for first in range(0, channels, CHANNELS_AT_ONCE):
         numbers = np.arange(first, min(first + CHANNELS_AT_ONCE, channels))
         edited = np.repeat(out, len(numbers), axis=0)
-        edited[np.arange(len(numbers)), ..., numbers] = 0
+        edited[np.arange(len(numbers)), ..., numbers] = rest[0, ..., numbers]
         values = probe.of(probe.scores_with(node, edited, image), targets)
         falls[:, numbers] = whole[:, None] - values.T
     return falls
 
 
 def scaled(probe: Probe, image: Array, node: str, channel: int, factors: list[float]) -> Array:
-    """Answers, one row for each factor a channel's output is multiplied by; 0 switches it off."""
+    """Answers, one row for each factor a channel's output is multiplied by, see `without`; 0 switches it off."""
     out = probe.outputs(node, image[None])
+    rest = np.broadcast_to(without(node, out), out.shape)[..., channel]
     edited = np.repeat(out, len(factors), axis=0)
+    edited[..., channel] -= rest
     edited[..., channel] *= np.asarray(factors, out.dtype).reshape(-1, *(1 for _ in out.shape[1:-1]))
+    edited[..., channel] += rest
     return probe.predictor.output.answers(probe.scores_with(node, edited, image))
 
 
@@ -106,13 +123,13 @@ class Excitement:
         )
 
 
-def patch(pixels: NDArray[np.uint8], fact: Facts, row: int, column: int) -> NDArray[np.uint8]:
+def patch(pixels: PixelArray, fact: Facts, row: int, column: int) -> PixelArray:
     """What one output of a layer sees of an image H×W×C: its receptive field, what lies outside being mid-grey.
 
     As `patch_sides` has it: along a side that the field spans, the whole of it.
     """
     sides = patch_sides(fact, (pixels.shape[0], pixels.shape[1]))
-    out = np.full((*sides, pixels.shape[2]), 128, np.uint8)
+    out = np.full((*sides, pixels.shape[2]), level_of(128, pixels.dtype), pixels.dtype)
     inside, seen = [], []
     for at, length, side in zip((row, column), sides, pixels.shape, strict=False):
         first = fact.offset + fact.jump * at if length < side else 0

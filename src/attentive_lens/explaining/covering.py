@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import paced
 from attentive_lens.engine.arrays import Array
+from attentive_lens.images.pixel_format import PixelArray
 
 Place = tuple[slice, slice] | NDArray[np.bool_]
 """Rows and columns, or a mask H×W."""
 
 
-def filling(image: Array | NDArray[np.uint8]) -> NDArray[np.float64]:
+def filling(image: Array | PixelArray) -> NDArray[np.float64]:
     """The image's own mean over its pixels, C: what covered pixels take, of prepared images and of pixels alike.
 
     It depends on nothing but the image, so that a place covered by hand, by a map method and by the augmentation step

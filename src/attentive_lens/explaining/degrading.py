@@ -16,8 +16,9 @@ from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.random import random_generator
 from attentive_lens.explaining.changes import brightened, rotated, translated
+from attentive_lens.images.pixel_format import PixelArray, eight_bits, levels, of_levels
 
-Pixels = NDArray[np.uint8]
+Pixels = PixelArray
 
 
 @dataclass(frozen=True)
@@ -33,7 +34,7 @@ class Degradation:
     grades : tuple of float
         From slight to strong.
     apply : callable
-        Gives an image H×W×C uint8 at a grade; the number is the image's own, for what is drawn by lot.
+        Gives an image H×W×C at a grade; the number is the image's own, for what is drawn by lot.
     """
 
     what: str
@@ -42,35 +43,41 @@ class Degradation:
     apply: Callable[[Pixels, float, int], Pixels]
 
 
-def _bytes(values: NDArray[np.float64]) -> Pixels:
-    return (values + 0.5).clip(0, 255).astype(np.uint8)
-
-
 def _blurred(pixels: Pixels, grade: float, number: int) -> Pixels:
     del number
     sigma = grade / 100 * pixels.shape[0]
-    return _bytes(gaussian_filter(pixels.astype(np.float64), (sigma, sigma, 0), mode="nearest"))
+    return of_levels(gaussian_filter(levels(pixels), (sigma, sigma, 0), mode="nearest"), pixels.dtype)
 
 
 def _noisy(pixels: Pixels, grade: float, number: int) -> Pixels:
-    return _bytes(pixels + random_generator(number, "noise").normal(0, grade * 2.55, pixels.shape))
+    noise = random_generator(number, "noise").normal(0, grade * 2.55, pixels.shape)
+    return of_levels(levels(pixels) + noise, pixels.dtype)
 
 
 def _contrasted(pixels: Pixels, grade: float, number: int) -> Pixels:
     """Values stretched or drawn together about the image's mean."""
     del number
-    mean = pixels.mean()
-    return _bytes(mean + (pixels - mean) * grade)
+    values = levels(pixels)
+    mean = values.mean()
+    return of_levels(mean + (values - mean) * grade, pixels.dtype)
 
 
 def _packed(pixels: Pixels, grade: float, number: int) -> Pixels:
-    """Written as JPEG and read again."""
+    """Written as JPEG, at 8 bits, and read again; channels that are no colours each by itself."""
     del number
-    grey, stream = pixels.shape[2] == 1, BytesIO()
-    Image.fromarray(pixels[:, :, 0] if grey else pixels).save(stream, "JPEG", quality=int(grade))
+    whole = eight_bits(pixels)
+    if pixels.shape[2] == 3:
+        return of_levels(levels(_unpacked(whole, grade)), pixels.dtype)
+    planes = [_unpacked(whole[:, :, k], grade) for k in range(pixels.shape[2])]
+    return of_levels(levels(np.stack(planes, axis=2)), pixels.dtype)
+
+
+def _unpacked(pixels: NDArray[np.uint8], grade: float) -> NDArray[np.uint8]:
+    stream = BytesIO()
+    Image.fromarray(np.ascontiguousarray(pixels)).save(stream, "JPEG", quality=int(grade))
     stream.seek(0)
-    read = np.asarray(Image.open(stream))
-    return read[:, :, None] if grey else read
+    with Image.open(stream) as read:
+        return np.asarray(read)
 
 
 DEGRADATIONS: dict[str, Degradation] = {

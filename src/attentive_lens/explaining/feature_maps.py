@@ -10,12 +10,13 @@ from numpy.typing import NDArray
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.network import Network
 from attentive_lens.plan.layers import Convolution
+from attentive_lens.plan.nodes import IMAGE
 
 
 def feature_maps(network: Network, image: Array, layers: Sequence[str]) -> dict[str, Array]:
-    """Outputs of some layers for one prepared image H×W×C: node → rows×columns×channels, or values."""
-    trace = network.forward(image[None], watch=frozenset(layers))
-    return {name: trace.outputs[name][0] for name in layers}
+    """Outputs of some layers, or the image itself, for one prepared H×W×C: node → rows×columns×channels, or values."""
+    trace = network.forward(image[None], watch=frozenset(layers) - {IMAGE})
+    return {name: image if name == IMAGE else trace.outputs[name][0] for name in layers}
 
 
 def strongest(maps: Array, count: int) -> NDArray[np.int64]:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import paced
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.predicting import Predictor
 
 AT_ONCE = 16
@@ -71,9 +72,9 @@ class CoverTrial:
 
 def cover_tried(
     predictor: Predictor,
-    mistakes: NDArray[np.uint8],
+    mistakes: PixelArray,
     true: NDArray[np.int64],
-    right: NDArray[np.uint8],
+    right: PixelArray,
     right_true: NDArray[np.int64],
     spot: tuple[float, float, float],
 ) -> CoverTrial:
@@ -97,17 +98,17 @@ def cover_tried(
     return CoverTrial(mended[0], mended[1], broken)
 
 
-def _covered(images: NDArray[np.uint8], place: tuple[slice, slice]) -> NDArray[np.uint8]:
+def _covered(images: PixelArray, place: tuple[slice, slice]) -> PixelArray:
     """Images with a square in their own mean colour."""
     hidden = images.copy()
-    hidden[:, place[0], place[1]] = images.mean(axis=(1, 2), keepdims=True).astype(np.uint8)
+    hidden[:, place[0], place[1]] = images.mean(axis=(1, 2), keepdims=True).astype(images.dtype)
     return hidden
 
 
 def tried(
     predictor: Predictor,
-    carriers: NDArray[np.uint8],
-    others: NDArray[np.uint8],
+    carriers: PixelArray,
+    others: PixelArray,
     truth: NDArray[np.int64],
     label: int,
     spot: tuple[float, float, float],
@@ -158,7 +159,7 @@ def _square(sides: tuple[int, ...], row: float, column: float, side: float) -> t
     return spans[0], spans[1]
 
 
-def predicted_of(predictor: Predictor, images: NDArray[np.uint8]) -> NDArray[np.intp]:
+def predicted_of(predictor: Predictor, images: PixelArray) -> NDArray[np.intp]:
     """Classes that are said of images N×H×W×C uint8, a few at a time."""
     starts = paced(range(0, len(images), AT_ONCE), 1)
     parts = [predictor.predicted(predictor.scores(predictor.prepare(images[k : k + AT_ONCE]))) for k in starts]

@@ -103,7 +103,7 @@ class ModelFile:
         """
         flat = self.flat(half)
         preprocessor = self.preprocessor
-        measured = {"mean": preprocessor.mean, "std": preprocessor.std, "white": preprocessor.white}
+        measured = {"mean": preprocessor.mean, "std": preprocessor.std, **preprocessor.pixel_format.to_table()}
         network = {"format": FORMAT, "nodes": self.plan.write(), "output": self.output, "kernels": dict(self.kernels)}
         try:
             with replacing(file, sync=True) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as archive:

@@ -27,7 +27,7 @@ from attentive_lens.engine.kernels.choice import KERNELS
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.formats.bundle import FORMAT, ModelFile
-from attentive_lens.images.decoding import WHITES
+from attentive_lens.images.pixel_format import PixelFormat
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.base import OPEN
 from attentive_lens.plan.blocks import read_network
@@ -139,10 +139,11 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     plan = read_network(network["nodes"])
     table = _json(archive, entries["preprocessing.json"], dict)
     measured = {name: table.pop(name, None) for name in ("mean", "std")}
-    white = table.pop("white", 0)
-    if isinstance(white, bool) or not isinstance(white, int) or not 0 <= white <= WHITES[-1]:
-        _refuse(f"preprocessing.json's white is no whole number from 0 to {WHITES[-1]}")
-    preprocessor = replace(_preprocessor(Preprocessing.read(table), measured), white=white)
+    try:
+        own = PixelFormat.from_table({name: table.pop(name) for name in ("white", "pixel_format") if name in table})
+    except LensError as error:
+        _refuse(f"preprocessing.json does not say what its pixels are: {error.why}")
+    preprocessor = replace(_preprocessor(Preprocessing.read(table), measured), pixel_format=own)
     output = network["output"]
     classes = _classes(_json(archive, entries["classes.json"], list), output == IMAGES)
     _check_output(plan, output, len(classes), preprocessor.settings)

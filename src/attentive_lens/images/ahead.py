@@ -8,11 +8,9 @@ from itertools import islice
 from pathlib import Path
 from typing import TypeAlias, TypeVar
 
-import numpy as np
-from numpy.typing import NDArray
-
 from attentive_lens.core.helpers import Helpers
 from attentive_lens.errors import LensError
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
 
 T = TypeVar("T")
@@ -20,7 +18,7 @@ T = TypeVar("T")
 BATCH = 64
 """Files read at once."""
 
-Read: TypeAlias = list[tuple[str, NDArray[np.uint8] | str]]
+Read: TypeAlias = list[tuple[str, PixelArray | str]]
 """Files with their pixels at the input size H×W×C, or why there are none."""
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import stat
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -14,9 +14,19 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps, UnidentifiedImageError
 
 from attentive_lens.errors import BadFile, BadValue
-
-MOST_PIXELS = 200_000_000
-"""Larger pictures are refused before they are unpacked: 600 MB of memory each."""
+from attentive_lens.images.pixel_format import (
+    COLOURS,
+    EACH,
+    EIGHT,
+    FIRST,
+    GREY,
+    PICTURE,
+    WHITES,
+    PixelArray,
+    PixelFormat,
+    depth_of,
+)
+from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, kind_of_file, values_in
 
 ORIENTATION = 0x0112
 """The EXIF tag that says how the camera was held."""
@@ -30,7 +40,7 @@ PHOTOGRAPHS = (".jpg", ".jpeg", ".tif", ".tiff", ".webp")
 @cache
 def suffixes() -> frozenset[str]:
     """Endings of file names that an image may have, in lower case with the dot; all decoders are loaded for it."""
-    return frozenset(Image.registered_extensions())
+    return frozenset(Image.registered_extensions()) | {NPY}
 
 
 @dataclass(frozen=True)
@@ -39,20 +49,24 @@ class Picture:
 
     Attributes
     ----------
-    pixels : ndarray, H×W×3 uint8
-        Red, green, blue; a grey picture has three equal channels, transparency lies on white.
+    pixels : ndarray, H×W×3 uint8, or H×W×C uint8 or float32
+        Red, green, blue; a grey picture has three equal channels, transparency lies on white. Of another format than
+        the plain one see `PixelFormat.scaled`.
     mode : str
         What the file held, in words.
     note : str
         What was done to it on the way, if anything out of the ordinary.
     stored : int
         Bytes of its values in an array or a table; 0 for a file of its own.
+    beyond : int
+        Values beyond the set's scale, which stand at its ends.
     """
 
-    pixels: NDArray[np.uint8]
+    pixels: PixelArray
     mode: str
     note: str = ""
     stored: int = 0
+    beyond: int = 0
 
 
 _MODES = {
@@ -70,65 +84,6 @@ _MODES = {
 }
 
 
-WHITES = (1, 255, 1023, 4095, 16_383, 65_535)
-"""Values that stand for white: fractions, and whole numbers of 8, 10, 12, 14 and 16 bits."""
-
-
-def white_of(highest: float) -> int:
-    """The least of `WHITES` that no value exceeds; 0 if there is none."""
-    return next((white for white in WHITES if highest <= white), 0)
-
-
-def highest_value(file: Path) -> float | None:
-    """The greatest value of a picture of more than 8 bits a channel, as its file has it; None for any other file."""
-    try:
-        if not stat.S_ISREG(file.stat().st_mode):
-            return None  # a pipe would be waited for
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(file) as picture:
-                if not _is_deep(picture.mode) or picture.width * picture.height > MOST_PIXELS:
-                    return None
-                highest = float(np.asarray(picture).max(initial=0))
-    except (OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError):
-        return None  # decoding it says why
-    return highest if np.isfinite(highest) else None
-
-
-@dataclass(frozen=True)
-class StoredValues:
-    """What a file or an array holds, before anything is made of it: least and greatest value, bits of each."""
-
-    low: float
-    high: float
-    bits: int
-
-
-def stored_values(file: Path) -> StoredValues | None:
-    """Of a picture file; None if it cannot be read."""
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            with Image.open(file) as picture:
-                if picture.width * picture.height > MOST_PIXELS:
-                    return None
-                mode = picture.mode
-                values = np.asarray(picture.convert("RGB") if mode == "P" else picture)
-    except (OSError, ValueError, SyntaxError, EOFError, Image.DecompressionBombError):
-        return None
-    bits = 1 if mode == "1" else 16 if mode.startswith("I;16") else 32 if mode in ("I", "F") else 8
-    return of_values(values, bits)
-
-
-def of_values(values: NDArray[Any], bits: int = 0) -> StoredValues:
-    """Of an array."""
-    return StoredValues(float(values.min(initial=0)), float(values.max(initial=0)), bits or 8 * values.dtype.itemsize)
-
-
-def _is_deep(mode: str) -> bool:
-    return mode == "F" or mode.startswith("I")
-
-
 def camera(file: Path) -> str:
     """Maker and model that a photograph's file names; empty where it names none or cannot be read."""
     if file.suffix.lower() not in PHOTOGRAPHS:
@@ -144,22 +99,25 @@ def camera(file: Path) -> str:
     return " ".join(word for word in dict.fromkeys(words) if word)
 
 
-def decode(file: Path, white: int = 0) -> Picture:
-    """Read a picture; of an animation the first frame, and turned as its camera noted.
+def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Picture:
+    """Read a picture, turned as its camera noted; of an animation the first frame, or of several pages the one named.
 
     Parameters
     ----------
     file : Path
         Of the picture.
-    white : int
-        The value that is white in pictures of more than 8 bits a channel, the same for all of a set; what is brighter
-        counts as white. 0: 65 535 in whole numbers; in floating point the first of 1, 255 and 65 535 that is enough.
+    pixel_format : PixelFormat
+        Of its set. Where it is the plain one, its white is that of pictures of more than 8 bits a channel; what is
+        brighter counts as white. 0: 65 535 in whole numbers; in floating point the first of 1, 255 and 65 535 that is
+        enough.
+    page : int
+        Where each page is an image.
 
     Raises
     ------
     BadFile
-        With the reason: missing, not a regular file, empty, not an image, cut off, too large, or of a kind
-        that has no plain colours.
+        With the reason: missing, not a regular file, empty, not an image, cut off, too large, of a kind that has no
+        plain colours, or not of the set's depth and channels.
     """
     try:
         status = file.stat()
@@ -172,34 +130,84 @@ def decode(file: Path, white: int = 0) -> Picture:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            with Image.open(file) as picture:
-                if picture.width * picture.height > MOST_PIXELS:
-                    raise _bad(file, f"it has {picture.width}×{picture.height} pixels, more than can be unpacked")
-                mode = picture.mode
-                frames = getattr(picture, "n_frames", 1)
-                notes = [f"first of {frames} frames"] if frames > 1 else []
-                turned: Image.Image = picture
-                if picture.getexif().get(ORIENTATION, 1) != 1:
-                    notes.append("turned as its camera noted")
-                    turned = ImageOps.exif_transpose(picture)
-                if _is_deep(mode) and white:
-                    notes.append(f"white is {white}")
-                return Picture(_to_rgb(turned, white), _MODES.get(mode, mode), ", ".join(notes))
+            return _plain(file, pixel_format, page) if pixel_format.is_plain else _as_stored(file, pixel_format, page)
     except UnidentifiedImageError:
         raise _bad(file, "its contents are not those of an image format known here") from None
     except Image.DecompressionBombError:
         raise _bad(file, "it has more pixels than can be unpacked") from None
-    except UnknownScale as error:
+    except (UnknownScale, NotStored, _Misfit) as error:
         raise _bad(file, str(error)) from None
     except PermissionError:
         raise _bad(file, "reading it is not permitted") from None
-    except (OSError, SyntaxError, ValueError, EOFError, IndexError, KeyError, TypeError, ZeroDivisionError):
-        # Decoders of damaged files raise any of these.
+    except BROKEN:
         raise _bad(file, "it is cut off or damaged") from None
 
 
-def of_picture(picture: Image.Image, white: int = 0) -> NDArray[np.uint8]:
-    """Pixels H×W×3 uint8 of a picture opened by somebody else, as `decode` gives them.
+def _plain(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
+    if file.suffix.lower() == NPY:
+        return Picture(of_array(_colours(values_in(file))), "array")
+    with Image.open(file) as picture:
+        if picture.width * picture.height > MOST_PIXELS:
+            raise NotStored(f"it has {picture.width}×{picture.height} pixels, more than can be unpacked")
+        frames = getattr(picture, "n_frames", 1)
+        notes = [f"first of {frames} frames"] if frames > 1 and pixel_format.pages != EACH else []
+        if pixel_format.pages == EACH:
+            picture.seek(page)
+        mode = picture.mode
+        turned: Image.Image = picture
+        if picture.getexif().get(ORIENTATION, 1) != 1:
+            notes.append("turned as its camera noted")
+            turned = ImageOps.exif_transpose(picture)
+        white = int(pixel_format.white)
+        if _is_deep(mode) and white:
+            notes.append(f"white is {white}")
+        return Picture(_to_rgb(turned, white), _MODES.get(mode, mode), ", ".join(notes))
+
+
+def _colours(values: NDArray[Any]) -> NDArray[Any]:
+    if values.shape[2] not in (1, 3, 4):
+        raise _Misfit(f"it has {values.shape[2]} channels, and one, three or four are expected")
+    return values
+
+
+def _as_stored(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
+    values = values_in(file, pixel_format.pages, page)
+    depth = depth_of(values.dtype)
+    if depth != pixel_format.depth:
+        raise _Misfit(f"its values are of {depth}, and those of the set are of {pixel_format.depth}")
+    kind = kind_of_file(file) if pixel_format.pages == FIRST else None
+    picture = of_stored(values, pixel_format)
+    return (
+        picture
+        if kind is None or kind.pages == 1
+        else replace(picture, note=", ".join(filter(None, (picture.note, f"first of {kind.pages} frames"))))
+    )
+
+
+def of_stored(values: NDArray[Any], pixel_format: PixelFormat, what: str = "") -> Picture:
+    """Values H×W×C as they are stored as a picture of a format that is not the plain one.
+
+    Raises
+    ------
+    ValueError
+        If they do not fit the format; the text is a reason to show.
+    """
+    try:
+        pixels, beyond = pixel_format.scaled(values)
+    except ValueError as error:
+        raise _Misfit(str(error)) from None
+    own = pixel_format.channels
+    words = "grey" if own == GREY else "colour" if own == COLOURS else f"{len(own)} channels"
+    note = pixel_format.scale_in_words if pixel_format.depth != EIGHT else ""
+    return Picture(pixels, f"{words}{what}, {pixel_format.depth}", note, beyond=beyond)
+
+
+class _Misfit(ValueError):
+    """Values that are not of their set's format; its text is the reason."""
+
+
+def of_picture(picture: Image.Image, pixel_format: PixelFormat = PICTURE) -> PixelArray:
+    """Pixels H×W×C of a picture opened by somebody else, as `decode` gives them.
 
     Raises
     ------
@@ -207,18 +215,25 @@ def of_picture(picture: Image.Image, white: int = 0) -> NDArray[np.uint8]:
         If it cannot be brought to plain colours.
     """
     try:
-        return _to_rgb(ImageOps.exif_transpose(picture), white)
+        upright = ImageOps.exif_transpose(picture)
+        if not pixel_format.is_plain:
+            values = np.asarray(upright)
+            return of_stored(values.reshape(*values.shape[:2], -1), pixel_format).pixels
+        return _to_rgb(upright, int(pixel_format.white))
     except (OSError, ValueError) as error:
         raise BadFile("The picture was not read", f"it has no plain colours ({error})", "Convert it to RGB") from None
 
 
-def of_array(array: NDArray[Any]) -> NDArray[np.uint8]:
-    """Pixels H×W×3 uint8 of an array H×W, H×W×1, H×W×3 or H×W×4.
+def of_array(array: NDArray[Any], pixel_format: PixelFormat = PICTURE) -> PixelArray:
+    """Pixels H×W×3 uint8 of an array H×W, H×W×1, H×W×3 or H×W×4; or H×W×C of another format.
 
     Parameters
     ----------
     array : ndarray
-        uint8; bool; or floating point in 0–1. A fourth channel is opacity, laid on white.
+        uint8; bool; or floating point in 0–1. A fourth channel is opacity, laid on white. Of a format that is not the
+        plain one: values as they are stored in files.
+    pixel_format : PixelFormat
+        Of the model or set that it is for.
 
     Raises
     ------
@@ -229,6 +244,8 @@ def of_array(array: NDArray[Any]) -> NDArray[np.uint8]:
     sides = "×".join(map(str, values.shape))
     if values.ndim == 2:
         values = values[:, :, None]
+    if not pixel_format.is_plain:
+        return _of_stored_array(values, pixel_format)
     if values.ndim != 3 or values.shape[2] not in (1, 3, 4) or 0 in values.shape:
         why = f"it is {sides or 'one number'}, and H×W, H×W×1, H×W×3 or H×W×4 are needed"
         raise BadValue("The array is no image", why, "Bring it to one of these shapes")
@@ -244,6 +261,19 @@ def of_array(array: NDArray[Any]) -> NDArray[np.uint8]:
     if values.shape[2] == 1:
         return np.repeat(values, 3, axis=2)
     return _to_rgb(Image.fromarray(np.ascontiguousarray(values)))
+
+
+def _of_stored_array(values: NDArray[Any], pixel_format: PixelFormat) -> PixelArray:
+    try:
+        if values.ndim != 3 or 0 in values.shape or values.dtype.kind not in "buif":
+            raise _Misfit(f"it is {'×'.join(map(str, values.shape))} of {values.dtype}, and H×W×C numbers are needed")
+        return of_stored(values, pixel_format).pixels
+    except ValueError as error:
+        raise BadValue("The array is no image of this kind", str(error), f"Give {pixel_format.names}") from None
+
+
+def _is_deep(mode: str) -> bool:
+    return mode == "F" or mode.startswith("I")
 
 
 def _to_rgb(picture: Image.Image, white: int = 0) -> NDArray[np.uint8]:

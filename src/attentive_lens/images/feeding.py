@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.random import random_generator
 from attentive_lens.images.augmentation import augment
+from attentive_lens.images.pixel_format import eight_bits
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Pixels
 from attentive_lens.images.sampling import draws_of_epoch
@@ -154,7 +155,7 @@ class Feed:
         members = self.members[places]
         wanted = slice(0, min(most, len(members)))
         images = augment(self.pixels[members], numbers, self.augmentation, self.seed, variant, wanted).images
-        return self.preprocessor.pixels(images), members[wanted]
+        return eight_bits(self.preprocessor.pixels(images)), members[wanted]
 
     def prepared(self, variant: int, first: int, last: int) -> NDArray[np.float32]:
         """A variant of some members, from one place among them to another."""

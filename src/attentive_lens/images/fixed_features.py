@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.images.pixel_format import PixelArray, white_in
 from attentive_lens.images.preprocessing import LUMA_CHROMA
 
 AT_ONCE = 8
@@ -24,8 +25,8 @@ SCALES = ((4, 4), (4, 2), (2, 2))
 """Parts of a side, for edges and for edges of colour, in which means are taken: at full size, half, and a quarter."""
 
 
-def fixed_features(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
-    """Features of images, N×H×W×C uint8 with one or three channels: N×V float32, V the same for all of a C.
+def fixed_features(pixels: PixelArray) -> NDArray[np.float32]:
+    """Features of images, N×H×W×C: N×V float32. Channels that are no colours count as their mean.
 
     Means of luma and chroma in 4×4 places and their deviations in 2×2; strength of edges by direction, as in
     histograms of oriented gradients (Dalal & Triggs 2005, section 6), and of edges of colour, at three scales; a
@@ -44,7 +45,7 @@ def fixed_features(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
     return np.concatenate([part.reshape(len(images), -1) for part in parts], axis=1).astype(np.float32)
 
 
-def features_of(read: Callable[[slice], NDArray[np.uint8]], count: int, doing: str) -> Job[NDArray[np.float32]]:
+def features_of(read: Callable[[slice], PixelArray], count: int, doing: str) -> Job[NDArray[np.float32]]:
     """Features of so many images, which are read a few at a time, in steps of a few milliseconds.
 
     Parameters
@@ -63,7 +64,7 @@ def features_of(read: Callable[[slice], NDArray[np.uint8]], count: int, doing: s
     return np.concatenate(parts)
 
 
-def _small(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
+def _small(pixels: PixelArray) -> NDArray[np.float32]:
     """Luma and two chromas, or luma alone, in 0–1, at `SIDE`×`SIDE`: means of whole blocks, or nearest pixels."""
     rows, columns = pixels.shape[1:3]
     if rows % SIDE == columns % SIDE == 0:
@@ -72,8 +73,10 @@ def _small(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
     else:
         row, column = (np.minimum((np.arange(SIDE) + 0.5) * n / SIDE, n - 1).astype(int) for n in (rows, columns))
         blocks = pixels[:, row][:, :, column].astype(np.float32)
-    scaled = blocks / np.float32(255)
-    return np.asarray(scaled @ LUMA_CHROMA.T if scaled.shape[3] == 3 else scaled[..., :1], np.float32)
+    scaled = blocks / np.float32(white_in(pixels))
+    return np.asarray(
+        scaled @ LUMA_CHROMA.T if scaled.shape[3] == 3 else scaled.mean(axis=3, keepdims=True), np.float32
+    )
 
 
 def _means(values: NDArray[np.float32], places: int) -> NDArray[np.float32]:

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.images.pixel_format import PixelArray
+
 NEIGHBOURS = 5
 SURE, TURNED, STAYED = 0.6, 0.5, 0.25
 """Parts of a class's images: right as they are, at least; of one other class when mirrored, at least; of their own
@@ -25,7 +27,7 @@ class Turned:
     part: float
 
 
-def turned_by_flip(images: NDArray[np.uint8], labels: NDArray[np.int64], classes: Sequence[str]) -> tuple[Turned, ...]:
+def turned_by_flip(images: PixelArray, labels: NDArray[np.int64], classes: Sequence[str]) -> tuple[Turned, ...]:
     """Classes whose images, mirrored left to right, are most like images of one other class.
 
     Every image is compared with all others, brightness and contrast put aside; the nearest five vote. Classes that
@@ -58,7 +60,7 @@ def turned_by_flip(images: NDArray[np.uint8], labels: NDArray[np.int64], classes
     return tuple(result)
 
 
-def _unit(images: NDArray[np.uint8]) -> NDArray[np.float32]:
+def _unit(images: PixelArray) -> NDArray[np.float32]:
     """Rows of mean 0 and length 1."""
     rows = images.reshape(len(images), -1).astype(np.float32)
     rows = rows - rows.mean(axis=1, keepdims=True)

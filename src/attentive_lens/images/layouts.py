@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.images.decoding import white_of
+from attentive_lens.images.pixel_format import MOST_CHANNELS, white_of
 from attentive_lens.images.reading import Reading
 
 CHANNELS = (1, 3, 4)
@@ -41,13 +41,14 @@ def readings(shape: tuple[int, ...], labels: int | None, wish: Reading, turned: 
     layouts = {2: ("NP", "PN"), 3: ("NHW", "HWN"), 4: ("NHWC", "NCHW", "HWCN")}.get(len(shape), ())
     if turned:
         layouts = tuple(sorted(layouts, key=lambda layout: layout[-1] != "N"))
+    able = _channel_counts(shape, layouts, wish)
     ways = []
     for layout in layouts:
         if wish.layout and layout != wish.layout:
             continue
         if labels is not None and images_in(shape, layout) != labels:
             continue
-        if "C" in layout and shape[layout.index("C")] not in CHANNELS:
+        if "C" in layout and shape[layout.index("C")] not in able:
             continue
         way = replace(wish, layout=layout)
         if "P" in layout:
@@ -59,9 +60,17 @@ def readings(shape: tuple[int, ...], labels: int | None, wish: Reading, turned: 
     return ways
 
 
+def _channel_counts(shape: tuple[int, ...], layouts: tuple[str, ...], wish: Reading) -> tuple[int, ...]:
+    """How many channels an array can have: as many as are named, a picture's, or any where it cannot be a picture's."""
+    if wish.channel_names:
+        return (len(wish.channel_names),)
+    usual = any("C" in layout and shape[layout.index("C")] in CHANNELS for layout in layouts)
+    return CHANNELS if usual else tuple(range(1, MOST_CHANNELS + 1))
+
+
 def _flat_readings(values: int, wish: Reading, turned: bool) -> list[Reading]:
     ways = []
-    for channels in CHANNELS:
+    for channels in (len(wish.channel_names),) if wish.channel_names else CHANNELS:
         size = _size(values, channels, wish)
         if size is None:
             continue

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,25 +14,33 @@ from PIL import Image
 from attentive_lens.core.jobs import breathe
 from attentive_lens.errors import BadValue
 from attentive_lens.images.decoding import decode
+from attentive_lens.images.pixel_format import COLOURS, GREY, PICTURE, PixelArray, PixelFormat, levels, of_levels
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
 
 
-def resized(pixels: NDArray[np.uint8], preprocessing: Preprocessing) -> NDArray[np.uint8]:
+def resized(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence[str] = ()) -> PixelArray:
     """An image of any size at the input size.
 
     Parameters
     ----------
-    pixels : ndarray, H×W×3 uint8
+    pixels : ndarray, H×W×C uint8 or float32
         As decoded.
     preprocessing : Preprocessing
-        Input size, resize mode and colour space.
+        Input size, resize mode, and colour space or channels.
+    channels : sequence of str
+        Names of the image's channels; none where they are grey, or red, green and blue.
 
     Returns
     -------
-    ndarray, H×W×C uint8
-        Of the input's sides. C is 3, or 1 for grey (luma weights of ITU-R BT.601). A border has the mean colour of the
-        image's edge.
+    ndarray, H×W×C of the same type
+        Of the input's sides. C is as many as the preprocessing names; or 3, or 1 for grey (luma weights of ITU-R
+        BT.601). A border has the mean colour of the image's edge.
+
+    Raises
+    ------
+    BadValue
+        If the image lacks a channel, or has others than the colour space is made of.
     """
     rows, columns = preprocessing.sides
     height, width = pixels.shape[:2]
@@ -39,29 +49,82 @@ def resized(pixels: NDArray[np.uint8], preprocessing: Preprocessing) -> NDArray[
         tall, wide = in_proportion(height, width, rows, columns, within=True)
         top, left = (height - tall) // 2, (width - wide) // 2
         pixels = pixels[top : top + tall, left : left + wide]
+    if pixels.dtype != np.uint8 or pixels.shape[2] != 3 or preprocessing.channel_names or channels:
+        return _planes(_seen_channels(pixels, preprocessing, channels), preprocessing, is_other)
     if pixels.shape == (rows, columns, 3) and preprocessing.colour_space != "grey":
         return pixels
     picture = Image.fromarray(pixels)
     if preprocessing.resize_mode == "letterbox" and is_other:
         tall, wide = in_proportion(height, width, rows, columns, within=False)
-        edge = np.concatenate([pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1]]).mean(axis=0)
+        edge = _edge(pixels)
         framed = Image.new("RGB", (wide, tall), (round(edge[0]), round(edge[1]), round(edge[2])))
         framed.paste(picture, ((wide - width) // 2, (tall - height) // 2))
         picture = framed
     if preprocessing.colour_space == "grey":
         picture = picture.convert("L")
     if picture.size != (columns, rows):
-        picture = picture.resize((columns, rows), Image.Resampling.BILINEAR, reducing_gap=3.0)
+        picture = picture.resize((columns, rows), Image.Resampling.BILINEAR, reducing_gap=GAP)
     return np.asarray(picture).reshape(rows, columns, -1)
 
 
-def made_square(images: NDArray[np.uint8]) -> NDArray[np.uint8]:
+def _edge(pixels: PixelArray) -> NDArray[np.floating[Any]]:
+    """Mean colour of the outermost rows and columns."""
+    return np.asarray(
+        np.concatenate([pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1]]).mean(axis=0, dtype=np.float64)
+    )
+
+
+def _seen_channels(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence[str]) -> PixelArray:
+    """The channels that the network sees, in its order."""
+    wanted = preprocessing.channel_names
+    if wanted:
+        if lacking := [name for name in wanted if name not in channels]:
+            present = ", ".join(channels) or "those of an ordinary picture"
+            why = f"the images' channels are {present}"
+            raise BadValue(f"There is no channel «{lacking[0]}»", why, "Name those that the images have")
+        if wanted == tuple(channels):
+            return pixels
+        return pixels[:, :, [list(channels).index(name) for name in wanted]]
+    count = pixels.shape[2]
+    if tuple(channels) not in ((), GREY, COLOURS):
+        why = f"the images have {count} channels: {', '.join(channels)}"
+        remedy = "Name the channels that the network should see, with preprocessing.channel_names"
+        raise BadValue("The images have no colours", why, remedy)
+    if preprocessing.colour_space != "grey":
+        return pixels if count == 3 else np.repeat(pixels, 3, axis=2)
+    if count == 1:
+        return pixels
+    return of_levels(levels(pixels) @ LUMA_CHROMA[0], pixels.dtype)[:, :, None]
+
+
+def _planes(pixels: PixelArray, preprocessing: Preprocessing, is_other: bool) -> PixelArray:
+    """Pixels of any channels at the input size, channel by channel."""
+    rows, columns = preprocessing.sides
+    height, width, channels = pixels.shape
+    if preprocessing.resize_mode == "letterbox" and is_other:
+        tall, wide = in_proportion(height, width, rows, columns, within=False)
+        edge = _edge(pixels)
+        framed = np.empty((tall, wide, channels), pixels.dtype)
+        framed[:] = np.rint(edge) if pixels.dtype == np.uint8 else edge
+        top, left = (tall - height) // 2, (wide - width) // 2
+        framed[top : top + height, left : left + width] = pixels
+        pixels = framed
+    if pixels.shape[:2] == (rows, columns):
+        return np.ascontiguousarray(pixels)
+    out = np.empty((rows, columns, channels), pixels.dtype)
+    for channel in range(channels):
+        plane = Image.fromarray(np.ascontiguousarray(pixels[:, :, channel]))
+        out[:, :, channel] = np.asarray(plane.resize((columns, rows), Image.Resampling.BILINEAR, reducing_gap=GAP))
+    return out
+
+
+def made_square(images: PixelArray) -> PixelArray:
     """Images N×H×W×C stretched along their shorter side to S×S, S the longer one; square ones as they are."""
     rows, columns = images.shape[1:3]
     if rows == columns:
         return images
     side = max(rows, columns)
-    out = np.empty((len(images), side, side, images.shape[3]), np.uint8)
+    out = np.empty((len(images), side, side, images.shape[3]), images.dtype)
     for image, square in zip(images, out, strict=True):
         for channel in range(images.shape[3]):
             stretched = Image.fromarray(image[:, :, channel]).resize((side, side), Image.Resampling.BILINEAR)
@@ -80,6 +143,8 @@ LUMA_CHROMA = np.array([[0.299, 0.587, 0.114], [-0.168736, -0.331264, 0.5], [0.5
 NEIGHBOURHOOD = 1 / 32
 """Of the shorter side: standard deviation of the window whose mean and deviation local contrast uses."""
 AT_ONCE = 64
+GAP = 3.0
+"""Times that a picture may be larger than what it is reduced to before blocks of its pixels are averaged first."""
 
 
 @dataclass(frozen=True)
@@ -95,14 +160,14 @@ class Preprocessor:
         What was asked for.
     mean, std : tuple of float
         Of the training images' channels, in 0–1 without local contrast; 0 and 1 where nothing is measured.
-    white : int
-        The value that is white in files of more than 8 bits a channel, as it was for the training images; see `decode`.
+    pixel_format : PixelFormat
+        Bits, scale and channels of images, as they were for the training images; see `decode`.
     """
 
     settings: Preprocessing
     mean: tuple[float, ...]
     std: tuple[float, ...]
-    white: int = 0
+    pixel_format: PixelFormat = PICTURE
 
     @classmethod
     def plain(cls, settings: Preprocessing) -> Preprocessor:
@@ -110,8 +175,8 @@ class Preprocessor:
         return cls(settings, (0.0,) * settings.channels, (1.0,) * settings.channels)
 
     @classmethod
-    def measured(cls, images: NDArray[np.uint8] | Chosen, settings: Preprocessing) -> Preprocessor:
-        """Mean and standard deviation of N×H×W×C uint8 training images, in one pass of 64-bit sums.
+    def measured(cls, images: PixelArray | Chosen, settings: Preprocessing) -> Preprocessor:
+        """Mean and standard deviation of N×H×W×C training images of either type, in one pass of 64-bit sums.
 
         They are taken a few hundred at a time, so that there may be more of them than fit into memory.
         """
@@ -131,15 +196,15 @@ class Preprocessor:
         std = np.sqrt(np.maximum(squares / count - mean**2, 0))
         return cls(settings, tuple(mean.tolist()), tuple(max(float(s), 1e-3) for s in std))
 
-    def opened(self, file: Path) -> NDArray[np.uint8]:
+    def opened(self, file: Path) -> PixelArray:
         """An image file at the input size H×W×C; `BadFile` with the reason if it cannot be read."""
-        return self.resized(decode(file, self.white).pixels)
+        return self.resized(decode(file, self.pixel_format).pixels)
 
-    def resized(self, pixels: NDArray[np.uint8]) -> NDArray[np.uint8]:
-        """An image as decoded, of three channels, at the input size H×W×C."""
-        return resized(pixels, self.settings)
+    def resized(self, pixels: PixelArray) -> PixelArray:
+        """An image as decoded, of the format's channels, at the input size H×W×C."""
+        return resized(pixels, self.settings, self.pixel_format.channels)
 
-    def apply(self, images: NDArray[np.uint8] | NDArray[np.float32]) -> NDArray[np.float32]:
+    def apply(self, images: PixelArray) -> NDArray[np.float32]:
         """Images N×H×W×C, as uint8 or as float32 in 0–1, as the network takes them: float32, mean about 0."""
         if images.shape[-1] != len(self.mean):
             raise BadValue(
@@ -158,23 +223,25 @@ class Preprocessor:
         return out.reshape(images.shape)
 
     @staticmethod
-    def targets(images: NDArray[np.uint8]) -> NDArray[np.float32]:
-        """Images N×H×W×C uint8 as networks that draw should draw them: 0–1, whatever is done to what they see."""
-        return images * np.float32(1 / 255)
+    def targets(images: PixelArray) -> NDArray[np.float32]:
+        """Images N×H×W×C as networks that draw should draw them: 0–1, whatever is done to what they see."""
+        return images * np.float32(1 / 255) if images.dtype == np.uint8 else images.astype(np.float32)
 
-    @staticmethod
-    def pixels(values: NDArray[np.floating]) -> NDArray[np.uint8]:
-        """Images 0–1 as uint8, the other way round from `targets`; what is no number is 0."""
-        return np.asarray(np.rint(np.nan_to_num(values) * 255).clip(0, 255), np.uint8)
+    def pixels(self, values: NDArray[np.floating]) -> PixelArray:
+        """Images 0–1 as pixels of the format's type, the other way round from `targets`; what is no number is 0."""
+        values = np.nan_to_num(values)
+        if self.pixel_format.dtype == np.uint8:
+            return np.asarray(np.rint(values * 255).clip(0, 255), np.uint8)
+        return np.asarray(values.clip(0, 1), np.float32)
 
     @property
     def _steps_first(self) -> bool:
         """Whether something comes before the linear change."""
-        return self.settings.colour_space == "luma-chroma" or self.settings.normalisation == "local contrast"
+        return self.settings.has_chroma or self.settings.normalisation == "local contrast"
 
-    def _stepped(self, images: NDArray[np.uint8] | NDArray[np.float32], scale: float) -> NDArray[np.float32]:
+    def _stepped(self, images: PixelArray, scale: float) -> NDArray[np.float32]:
         values = images * np.float32(1 / scale)
-        if self.settings.colour_space == "luma-chroma":
+        if self.settings.has_chroma:
             values = values @ LUMA_CHROMA.T
         return local_contrast(values) if self.settings.normalisation == "local contrast" else values
 

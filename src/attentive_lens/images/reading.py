@@ -6,12 +6,18 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import Value, spec
+from attentive_lens.images.pixel_format import DEPTHS, EIGHT, FIRST, PAGES, PixelFormat
 
 LAYOUTS = ("", "NHW", "NHWC", "NCHW", "HWN", "HWCN", "NP", "PN")
 """Axes in order: N images, H rows, W columns, C channels; P all pixels of an image in one row or column."""
 
 ORDERS = ("", "HWC", "CHW", "WHC", "CWH")
 """Of the pixels where an image is one long row: what comes last changes fastest."""
+
+
+FULL, EXTREMES, PERCENTILES = "type", "range", "percentiles"
+SCALES = ("", FULL, EXTREMES, PERCENTILES)
+"""What black and white are found by."""
 
 
 @dataclass(frozen=True)
@@ -46,19 +52,70 @@ class Reading(Value):
     height: int = spec(0, label="rows", unit="pixels", low=0, high=20000, meaning="Rows of an image; 0: found out.")
     width: int = spec(0, label="columns", unit="pixels", low=0, high=20000, meaning="Columns; 0: found out.")
 
-    white: int = spec(
-        0,
+    depth: str = spec(
+        "",
+        label="depth",
+        choices=("", *DEPTHS),
+        meaning="Of every value, in all images alike: 8 bit makes ordinary pictures of all, anything else keeps what is"
+        " stored; empty: found out.",
+    )
+    channels: str = spec(
+        "",
+        label="channels",
+        meaning="Names of the channels in order, parted by commas, where they are not grey, or red, green and blue.",
+    )
+    pages: str = spec(
+        "",
+        label="pages are",
+        choices=("", *PAGES),
+        meaning="Of files with several pages: only the first is read, each is an image, or all are channels of one.",
+    )
+    scale: str = spec(
+        "",
+        label="scale",
+        choices=SCALES,
+        meaning="What is black and white beyond 8 bits: all that the type of the values allows, the least and greatest"
+        " value, or those that one in a thousand is beyond; empty: as many bits as are needed.",
+    )
+    black: float = spec(
+        0.0, label="black", meaning="Value that is black, in all images alike; with white 0: found out."
+    )
+    white: float = spec(
+        0.0,
         label="white",
-        low=0,
-        high=65535,
         meaning="Value that is white where there are more than 8 bits a channel, in all images alike; 0: found out.",
     )
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        self.pixel_format  # noqa: B018  # refused here if it is none
 
     def agrees(self, wish: Reading) -> bool:
         """Whether this reading has every setting that was asked for."""
         return all(not getattr(wish, name) or getattr(wish, name) == getattr(self, name) for name in self.specs())
 
     @property
+    def channel_names(self) -> tuple[str, ...]:
+        """In order; none where they are a picture's."""
+        return tuple(name.strip() for name in self.channels.split(",") if name.strip())
+
+    @property
+    def has_scale(self) -> bool:
+        """Whether it says what black and white are."""
+        return self.black < self.white
+
+    @property
+    def pixel_format(self) -> PixelFormat:
+        """Of the images; the plain one where nothing is said, as far as it is known."""
+        if self.depth not in ("", EIGHT) and not (self.has_scale and self.channel_names):
+            return PixelFormat(pages=self.pages or FIRST)
+        return PixelFormat(self.depth or EIGHT, self.black, self.white, self.channel_names, self.pages or FIRST)
+
+    @property
     def summary(self) -> str:
         """The settings that are not empty, as a command line takes them."""
-        return " ".join(f"{name}={getattr(self, name)}" for name in self.specs() if getattr(self, name))
+        return " ".join(f"{name}={_word(getattr(self, name))}" for name in self.specs() if getattr(self, name))
+
+
+def _word(value: object) -> str:
+    return f"{value:.12g}" if isinstance(value, float) else str(value)

@@ -13,20 +13,23 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from attentive_lens.errors import BadFile
+from attentive_lens.images.pixel_format import PixelArray, level_of
 
+TYPES = (np.dtype(np.uint8), np.dtype(np.float32))
+"""Of pixels."""
 BLOCKS, BLOCK = 64, 4096
 """Blocks that are looked at to know the file again, and their bytes."""
 
 
 class Rows:
-    """An NPY file of images N×H×W×C uint8, indexed like an array by number, slice, or array of numbers.
+    """An NPY file of images N×H×W×C uint8 or float32, indexed like an array by number, slice, or array of numbers.
 
     Unlike a memory map it does not end the process where the file turns out shorter than it was.
 
     Parameters
     ----------
     file : Path
-        C order, uint8.
+        C order, uint8 or float32 in 0–1.
     missing : int, optional
         Level 0–255 that stands for pixels that cannot be read any more; without it they are an error.
 
@@ -36,7 +39,6 @@ class Rows:
         If the file is none, or shorter than it says.
     """
 
-    dtype = np.dtype(np.uint8)
     ndim = 4
 
     def __init__(self, file: Path, missing: int | None = None) -> None:
@@ -50,23 +52,24 @@ class Rows:
             raise BadFile(f"{file} could not be read", f"it is no file of images ({error})", "Delete it") from None
         self.shape: tuple[int, ...] = tuple(int(n) for n in shape)
         self._start = self._stream.tell()
-        self._size = int(np.prod(self.shape[1:], dtype=np.int64))
+        self.dtype = np.dtype(dtype)
+        self._size = int(np.prod(self.shape[1:], dtype=np.int64)) * self.dtype.itemsize
         short = os.fstat(self._stream.fileno()).st_size < self._start + len(self) * self._size
-        if len(self.shape) != 4 or columns_first or dtype != np.uint8 or short:
+        if len(self.shape) != 4 or columns_first or self.dtype not in TYPES or short:
             self._stream.close()
             raise BadFile(f"{file} could not be read", "it is cut off, or holds no images", "Delete it")
 
     def __len__(self) -> int:
         return self.shape[0]
 
-    def __getitem__(self, places: Any) -> NDArray[np.uint8]:
+    def __getitem__(self, places: Any) -> Any:  # PixelArray, of one type in one file
         if isinstance(places, tuple):
             first = () if isinstance(places[0], int | np.integer) else (slice(None),)
             return np.asarray(self[places[0]][(*first, *places[1:])])
         if isinstance(places, slice):
             begin, last, step = places.indices(len(self))
             if step == 1:
-                out = np.empty((max(0, last - begin), *self.shape[1:]), np.uint8)
+                out = np.empty((max(0, last - begin), *self.shape[1:]), self.dtype)
                 self._read(begin, out)
                 return out
             places = np.arange(begin, last, step)
@@ -74,12 +77,12 @@ class Rows:
             place = int(places) + (len(self) if places < 0 else 0)
             if not 0 <= place < len(self):
                 raise IndexError(f"there is no image {places} among {len(self)}")
-            out = np.empty(self.shape[1:], np.uint8)
+            out = np.empty(self.shape[1:], self.dtype)
             self._read(place, out)
             return out
         chosen = np.asarray(places)
         chosen = np.flatnonzero(chosen) if chosen.dtype == bool else chosen.astype(np.int64)
-        out = np.empty((*chosen.shape, *self.shape[1:]), np.uint8)
+        out = np.empty((*chosen.shape, *self.shape[1:]), self.dtype)
         flat = out.reshape(-1, *self.shape[1:])
         for k, place in enumerate(chosen.reshape(-1).tolist()):
             if not -len(self) <= place < len(self):
@@ -88,9 +91,9 @@ class Rows:
         return out
 
     def __array__(self, dtype: DTypeLike | None = None, copy: bool | None = None) -> NDArray[Any]:
-        return self[:].astype(dtype or np.uint8, copy=False)
+        return np.asarray(self[:].astype(dtype or self.dtype, copy=False))
 
-    def _read(self, place: int, out: NDArray[np.uint8]) -> None:
+    def _read(self, place: int, out: NDArray[Any]) -> None:
         """Fill an array from the file, beginning with an image."""
         view = out.data.cast("B") if out.size else memoryview(b"")
         at, done = self._start + place * self._size, 0
@@ -106,7 +109,7 @@ class Rows:
                         "something else changed the workspace's cache",
                         "Do it again: the images are prepared anew",
                     )
-                out.reshape(-1)[done:] = self.missing
+                out.reshape(-1)[done // out.itemsize :] = level_of(self.missing, self.dtype)
                 return
             done += got
 
@@ -115,8 +118,8 @@ class Rows:
             self._stream.close()
 
 
-Pixels: TypeAlias = NDArray[np.uint8] | Rows
-"""Images N×H×W×C uint8, in memory or in a file."""
+Pixels: TypeAlias = PixelArray | Rows
+"""Images N×H×W×C uint8 or float32, in memory or in a file."""
 
 
 def stretched(pixels: Pixels, count: int, level: int = 128) -> Pixels:
@@ -128,7 +131,7 @@ def stretched(pixels: Pixels, count: int, level: int = 128) -> Pixels:
         longer = Rows(pixels.file, level)
         longer.shape = (count, *pixels.shape[1:])
         return longer
-    return np.concatenate([pixels, np.full((lacking, *pixels.shape[1:]), level, np.uint8)])
+    return np.concatenate([pixels, np.full((lacking, *pixels.shape[1:]), level_of(level, pixels.dtype), pixels.dtype)])
 
 
 class Chosen:
@@ -148,7 +151,7 @@ class Chosen:
     def __len__(self) -> int:
         return len(self.places)
 
-    def __getitem__(self, chosen: slice | NDArray[np.int64]) -> NDArray[np.uint8]:
+    def __getitem__(self, chosen: slice | NDArray[np.int64]) -> Any:  # as `Rows` gives them
         return np.asarray(self.pixels[self.places[chosen]])
 
 

@@ -10,17 +10,16 @@ from collections.abc import Iterator, Sequence
 from contextlib import nullcontext
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import psutil
-from numpy.typing import NDArray
 
 from attentive_lens.core.files import part_of, remove_leftovers
 from attentive_lens.core.helpers import Helpers
 from attentive_lens.core.jobs import Job, Progress, paced
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.ahead import batches
-from attentive_lens.images.preprocessing import resized
 from attentive_lens.images.rows import Pixels, Rows, is_whole, seal
 from attentive_lens.images.sources.base import Reference
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -52,7 +51,7 @@ def prepared(
 
     Returns
     -------
-    Rows, N×H×W×C uint8
+    Rows, N×H×W×C uint8 or float32
         In the order of the images, read from the file when asked for; an ndarray if the folder cannot be written.
 
     Raises
@@ -61,22 +60,22 @@ def prepared(
         If an image can no longer be read as it was when it was imported, or there is no room for all.
     """
     target = folder / f"prepared-{state or state_of(images, preprocessing)}.npy"
-    shape = (len(images), *preprocessing.shape)
-    cached = _kept(target, shape)
+    shape, dtype = (len(images), *preprocessing.shape), _dtype_of(images)
+    cached = _kept(target, shape, dtype)
     if cached is not None:
         return cached
     writable = os.access(folder, os.W_OK)
-    _check_room(folder if writable else None, math.prod(shape))
+    _check_room(folder if writable else None, math.prod(shape) * dtype.itemsize)
     partial_file = part_of(target)
     remove_leftovers(folder)
-    whole = np.empty((0, *preprocessing.shape) if writable else shape, np.uint8)
+    whole = np.empty((0, *preprocessing.shape) if writable else shape, dtype)
     try:
         with (
-            Helpers(partial(_decoded, preprocessing), 0 if any(_is_whole(images)) else None) as helpers,
+            Helpers(partial(_decoded, preprocessing, dtype), 0 if any(_is_whole(images)) else None) as helpers,
             partial_file.open("wb") if writable else nullcontext() as file,
         ):
             if file is not None:
-                header = {"descr": "|u1", "fortran_order": False, "shape": shape}
+                header = {"descr": dtype.str, "fortran_order": False, "shape": shape}
                 np.lib.format.write_array_header_1_0(file, header)
             done = 0
             for chunk in helpers.each(batches(images)):
@@ -93,7 +92,7 @@ def prepared(
     finally:
         if writable:
             partial_file.unlink(missing_ok=True)
-    cached = _kept(target, shape)
+    cached = _kept(target, shape, dtype)
     if cached is None:
         raise BadFile(f"{target} could not be read", "it was changed while it was written", "Try again")
     return cached
@@ -103,10 +102,26 @@ def _is_whole(images: Sequence[Reference | None]) -> Iterator[bool]:
     return (one.source.is_whole for one in images if one is not None)
 
 
-def _decoded(preprocessing: Preprocessing, images: Sequence[Reference | None]) -> NDArray[np.uint8]:
-    """Images at the input size, N×H×W×C."""
-    black = np.zeros(preprocessing.shape, np.uint8)
-    return np.stack([black if one is None else resized(one.picture().pixels, preprocessing) for one in images])
+def _dtype_of(images: Sequence[Reference | None]) -> np.dtype[Any]:
+    """Of prepared pixels; a set has one type.
+
+    Raises
+    ------
+    BadValue
+        If some sources give 8 bits and others more.
+    """
+    known = {id(one.source): one.source for one in images if one is not None}
+    types = {source.reading.pixel_format.dtype for source in known.values()}
+    if len(types) > 1:
+        why = "some of its sources give 8 bits a channel, and some more"
+        raise BadValue("The images have no common scale", why, "Import those of one depth by themselves")
+    return types.pop() if types else np.dtype(np.uint8)
+
+
+def _decoded(preprocessing: Preprocessing, dtype: np.dtype[Any], images: Sequence[Reference | None]) -> Any:
+    """Images at the input size, N×H×W×C uint8 or float32."""
+    black = np.zeros(preprocessing.shape, dtype)
+    return np.stack([black if one is None else one.resized(preprocessing) for one in images])
 
 
 def _check_room(folder: Path | None, needed: int) -> None:
@@ -128,7 +143,10 @@ def size_in_words(count: int) -> str:
 
 def state_of(images: Sequence[Reference | None], preprocessing: Preprocessing) -> str:
     """Changes when the prepared pixels may: every image's file as it is now, the preprocessing before normalisation."""
-    digest = hashlib.sha256(f"{preprocessing.input_size} {preprocessing.resize_mode} {preprocessing.channels}".encode())
+    seen = "".join(f" {name}" for name in preprocessing.channel_names)
+    digest = hashlib.sha256(
+        f"{preprocessing.input_size} {preprocessing.resize_mode} {preprocessing.channels}{seen}".encode()
+    )
     known: dict[str, str] = {}
     readings: set[int] = set()
     for image in paced(images):
@@ -155,7 +173,7 @@ def _state(file: str) -> str:
     return f"{file}\0{status.st_size}\0{status.st_mtime_ns}\0{status.st_ctime_ns}"
 
 
-def _kept(file: Path, shape: tuple[int, ...]) -> Rows | None:
+def _kept(file: Path, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Rows | None:
     """The cached images, or None if the file is not what its name and its seal say."""
     if not is_whole(file):
         return None
@@ -163,4 +181,4 @@ def _kept(file: Path, shape: tuple[int, ...]) -> Rows | None:
         rows = Rows(file)
     except BadFile:
         return None
-    return rows if rows.shape == shape else None
+    return rows if rows.shape == shape and rows.dtype == dtype else None

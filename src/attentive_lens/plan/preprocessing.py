@@ -37,6 +37,12 @@ class Preprocessing(Value):
         choices=("RGB", "grey", "luma-chroma"),
         meaning="Red, green and blue; one channel; or brightness apart from colour (luma, and two of chroma).",
     )
+    channel_names: tuple[str, ...] = spec(
+        (),
+        label="channels",
+        meaning="Names of the channels that the network sees, of images whose channels have names; none: as the colour"
+        " space says.",
+    )
     normalisation: str = spec(
         "standardise",
         label="normalisation",
@@ -48,7 +54,26 @@ class Preprocessing(Value):
     @property
     def channels(self) -> int:
         """Of a prepared image."""
-        return 1 if self.colour_space == "grey" else 3
+        return len(self.channel_names) or (1 if self.colour_space == "grey" else 3)
+
+    @property
+    def names_of_channels(self) -> tuple[str, ...]:
+        """Of a prepared image, in order."""
+        if self.channel_names:
+            return self.channel_names
+        if self.has_chroma:
+            return ("luma", "blue chroma", "red chroma")
+        return ("grey",) if self.colour_space == "grey" else ("red", "green", "blue")
+
+    @property
+    def is_colour(self) -> bool:
+        """Whether a prepared image has red, green and blue, or what is made of them."""
+        return not self.channel_names and self.colour_space != "grey"
+
+    @property
+    def has_chroma(self) -> bool:
+        """Whether brightness is parted from colour."""
+        return not self.channel_names and self.colour_space == "luma-chroma"
 
     @property
     def sides(self) -> tuple[int, int]:

@@ -16,6 +16,7 @@ from attentive_lens.engine.outputs import OUTPUTS, OutputFunction
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.plan.tasks import IMAGES
@@ -94,7 +95,7 @@ class Predictor:
         """What the unfolded network's layers work out of their weights once, for those who walk it themselves."""
         return self.network.prepared()
 
-    def prepare(self, pixels: NDArray[np.uint8]) -> Array:
+    def prepare(self, pixels: PixelArray) -> Array:
         """Images at the input size N×H×W×C uint8 as the network takes them, float32.
 
         Raises
@@ -149,6 +150,8 @@ class Predictor:
 
     def scores_with(self, node: str, outputs: Array, image: Array) -> Array:
         """The classes' scores N×K of one prepared image, a node's output being replaced by each of N others."""
+        if node == IMAGE:
+            return self.scores(outputs)
         copies = np.broadcast_to(image, (len(outputs), *image.shape))
         raw = inference(self.network, copies, self.thread_pool, edited={node: outputs}, ready=self.ready)
         return self.output.spread(raw)

@@ -21,6 +21,7 @@ from attentive_lens.engine.optimisers import OPTIMISERS
 from attentive_lens.engine.ranks import Cut
 from attentive_lens.engine.spectral import SpectralNormalisation
 from attentive_lens.images.feeding import Batch
+from attentive_lens.images.pixel_format import PixelArray, eight_bits
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.tasks import Generate
 from attentive_lens.scoring.drawings import compared, looks_of
@@ -186,16 +187,16 @@ class Adversary(NetworkLearner):
             looked = self.watch.take(self.pair.nothing(count), np.zeros((count, 0), np.float32), edited)
         return replace(looked, right=None)
 
-    def frame(self, epoch: int, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen) -> Frame:
+    def frame(self, epoch: int, pixels: PixelArray | Chosen) -> Frame:
         """See `Learner`; the noise is the same at every epoch, every class drawn where it is told them."""
         pair = Pair(self._evaluated()[0])
         count = min(MOST_SHOWN, max(SHOWN, OF_CLASS * pair.classes))
         noise = pair.random_codes(random_generator(self.plan.seed, "codes of the film"), count)
         labels = np.arange(count) % max(1, pair.classes)
-        drawn = self.preprocessor.pixels(pair.decode(noise, self.thread_pool, labels))
-        return Frame(epoch, np.asarray(pixels, np.uint8)[:0], drawn[:0], drawn)
+        drawn = eight_bits(self.preprocessor.pixels(pair.decode(noise, self.thread_pool, labels)))
+        return Frame(epoch, drawn[:0], drawn[:0], drawn)
 
-    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
+    def evaluate(self, pixels: PixelArray | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """How the discriminator judges some images and as many drawings, the same at every epoch, and how both look.
 
         Every process looks at all of them.

@@ -15,6 +15,7 @@ from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.engine.ranks import Cut
 from attentive_lens.images.feeding import Batch
+from attentive_lens.images.pixel_format import PixelArray, eight_bits
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.tasks import Encode
 from attentive_lens.training.figures import Health
@@ -63,20 +64,21 @@ class AutoEncoder(OneNetworkLearner):
         nothing = np.zeros((len(batch.images[:images]), 0), np.float32)
         return replace(self.watch.take(batch.images[:images], nothing), right=None)
 
-    def frame(self, epoch: int, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen) -> Frame:
+    def frame(self, epoch: int, pixels: PixelArray | Chosen) -> Frame:
         """See `Learner`; the random codes are the same at every epoch."""
-        coder, images = Coder(self._evaluated()[0]), np.asarray(pixels, np.uint8)
+        coder, images = Coder(self._evaluated()[0]), np.asarray(pixels[:])
         statistics = coder.encode(self.preprocessor.apply(images), self.thread_pool)
         noise = random_generator(self.plan.seed, "codes of the film").standard_normal((SHOWN, coder.size), np.float32)
         codes = noise if coder.is_variational else noise[:0]
         again, samples = (coder.decode(each, self.thread_pool) for each in (coder.means(statistics), codes))
-        return Frame(epoch, images, *map(self.preprocessor.pixels, (again, samples)))
+        drawn = map(self.preprocessor.pixels, (again, samples))
+        return Frame(epoch, eight_bits(images), *map(eight_bits, drawn))
 
     def _figures(self, reconstruction: float, divergence: float, count: int) -> Metrics:
         parts = {"bound": -reconstruction - divergence, "reconstruction": reconstruction, "divergence": divergence}
         return Metrics(reconstruction + self.task.divergence_weight * divergence, None, count, parts)
 
-    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
+    def evaluate(self, pixels: PixelArray | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """The bound of images as they are, one code drawn for each, always by the same noise."""
         self.ranks.say("evaluate")
         self.check_alike()

@@ -18,6 +18,7 @@ from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.ranks import ALONE, Cut, Ranks
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.images.feeding import Batch
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.plan import Plan
@@ -71,7 +72,7 @@ class Classifier(OneNetworkLearner):
         """See `engine.diagnosis`."""
         return where_it_began(self.head, images, batch.targets, context, self.loss)
 
-    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
+    def evaluate(self, pixels: PixelArray | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """In inference mode, a few hundred images at a time; the plain loss, without smoothing and class weights.
 
         What is no uint8 are outputs of the frozen node.

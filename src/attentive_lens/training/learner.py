@@ -22,6 +22,7 @@ from attentive_lens.engine.schedules import At, learning_rate_factor
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.nodes import Learning, Node
@@ -73,7 +74,7 @@ class Learner(ABC):
         """One step of so many in an epoch; raises `LensError` without changing anything if the numbers blew up."""
 
     @abstractmethod
-    def evaluate(self, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen, labels: NDArray[np.int64]) -> Metrics:
+    def evaluate(self, pixels: PixelArray | Chosen, labels: NDArray[np.int64]) -> Metrics:
         """Loss and right answers on images that are never changed, M×H×W×C uint8."""
 
     def before_evaluation(self, fraction: float) -> None:
@@ -84,7 +85,7 @@ class Learner(ABC):
     def on_epoch_end(self, validation: Metrics | None) -> None:
         """An epoch is over and was evaluated so; None if it was not."""
 
-    def frame(self, epoch: int, pixels: NDArray[np.uint8] | NDArray[np.float32] | Chosen) -> Frame | None:
+    def frame(self, epoch: int, pixels: PixelArray | Chosen) -> Frame | None:
         """What it draws of some images N×H×W×C uint8, and of random codes; None where it draws nothing."""
         del epoch, pixels
         return None

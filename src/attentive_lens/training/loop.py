@@ -15,6 +15,7 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.engine.layers import StepContext
 from attentive_lens.errors import LensError
 from attentive_lens.images.feeding import Batch, Feed
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
@@ -122,7 +123,7 @@ class Outcome:
 def run(
     learner: Learner,
     feed: Feed,
-    held_out: tuple[NDArray[np.uint8] | NDArray[np.float32] | Chosen, NDArray[np.int64]],
+    held_out: tuple[PixelArray | Chosen, NDArray[np.int64]],
     plan: Plan,
     checkpoints: Checkpoints,
     journal: Journal,
@@ -184,7 +185,7 @@ class _Loop:
         self,
         learner: Learner,
         feed: Feed,
-        held_out: tuple[NDArray[np.uint8] | NDArray[np.float32] | Chosen, NDArray[np.int64]],
+        held_out: tuple[PixelArray | Chosen, NDArray[np.int64]],
         plan: Plan,
         checkpoints: Checkpoints,
         journal: Journal,

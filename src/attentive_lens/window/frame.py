@@ -88,6 +88,7 @@ class Frame(QMainWindow):
         down.addLayout(rail_and_stage, 1)
         self.bottom = BottomStrip(session)
         self.bottom.theme_asked.connect(self.change_theme)
+        self.session.display_changed.connect(self._show_images_anew)
         down.addWidget(self.bottom)
         across.addLayout(down)
         self.current = "images"
@@ -212,6 +213,13 @@ class Frame(QMainWindow):
         self.action.setFont(look.font(look.TEXT, True))
         row.addWidget(self.action)
         return top
+
+    def _show_images_anew(self) -> None:
+        """They are shown otherwise: what was drawn of them and kept is drawn anew."""
+        for page in self.pages.values():
+            page.restyled()
+            for widget in page.findChildren(QWidget):
+                widget.update()
 
     def change_theme(self) -> None:
         """Light, dark, high contrast, and light again; it is remembered."""

@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QProcess, QRect, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.remembering import remember_source
 from attentive_lens.desk.requests.images import Preview, Previewed, WayToRead
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.reading import Reading
 from attentive_lens.window import look
 from attentive_lens.window.asking import Asker
@@ -37,7 +36,7 @@ class Way(QWidget):
 
     chosen = pyqtSignal()
 
-    def __init__(self, title: str, pictures: NDArray[np.uint8], labels: list[str]) -> None:
+    def __init__(self, title: str, pictures: PixelArray, labels: list[str]) -> None:
         super().__init__()
         points(self)
         self.title, self.pictures, self.labels = title, pictures, labels

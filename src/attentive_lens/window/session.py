@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -21,7 +22,9 @@ from attentive_lens.desk.results.state import OpenScores
 from attentive_lens.desk.shelf.state import OpenShelf
 from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.errors import LensError
+from attentive_lens.images.display import Display, read_display, write_display
 from attentive_lens.plan.plan import read_augmentation
+from attentive_lens.window import look
 from attentive_lens.window.asking import Asker, Failed
 from attentive_lens.window.pricing import Pricing
 from attentive_lens.workspace import Workspace
@@ -89,6 +92,8 @@ class Session(QObject):
         The scores of the run in view on the set in view are there.
     cases_changed
         The case book is another.
+    display_changed
+        Images of many bits or channels are shown otherwise.
     shelf_changed
         Other models stand on the Shelf, or other things are said of them.
     history_changed
@@ -111,6 +116,7 @@ class Session(QObject):
     images_changed = pyqtSignal()
     scores_ready = pyqtSignal()
     cases_changed = pyqtSignal()
+    display_changed = pyqtSignal()
     shelf_changed = pyqtSignal()
     history_changed = pyqtSignal()
 
@@ -127,6 +133,7 @@ class Session(QObject):
         self.asker = Asker()
         self.design = Design(workspace, lambda: len(self.images.collection.taught), self.timeline)
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker, self.timeline)
+        look.display = read_display(workspace.folder, self.images.pixel_format.channels)
         self.design.restore()
         self.pricing = Pricing(self.design, self.asker, self.place, lambda: self.runs.training is not None)
         self.runs = OpenRuns(workspace, self.timeline)
@@ -138,6 +145,9 @@ class Session(QObject):
         self._keep_draft = QTimer(self)
         self._keep_draft.setSingleShot(True)
         self._keep_draft.timeout.connect(self.design.keep)
+        self._keep_display = QTimer(self)
+        self._keep_display.setSingleShot(True)
+        self._keep_display.timeout.connect(self._write_display)
         self.design.split_changed.connect(self.images.split)
         self.design.changed.connect(lambda: self._keep_draft.start(KEEP_MS))
         self.design.changed.connect(self._price)
@@ -213,6 +223,17 @@ class Session(QObject):
             self.message.emit(str(error), True)
         else:
             self.message.emit(f"«{step.kind}» is in the augmentation now: training will {action.word}.", False)
+
+    def show_images_as(self, display: Display) -> None:
+        """Show images of many bits or channels otherwise, in all views; it is kept with the workspace."""
+        if display != look.display:
+            look.display = display
+            self._keep_display.start(KEEP_MS)
+            self.display_changed.emit()
+
+    def _write_display(self) -> None:
+        with contextlib.suppress(LensError):  # a folder that cannot be written is no reason not to look
+            write_display(self.workspace.folder, look.display)
 
     def use_run_plan(self) -> None:
         """Design on from the plan of the run in view."""

@@ -12,12 +12,15 @@ from pathlib import Path
 from attentive_lens.core.files import replacing
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import decode
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, class_name
 from attentive_lens.workspace.corrections import GONE
 from attentive_lens.workspace.importing import row_of, seen
 from attentive_lens.workspace.rows import Origin
 from attentive_lens.workspace.workspace import Workspace
 
+PIXELS = ("depth", "channels", "scale", "black", "white")
+"""Of a source's reading: what holds for images from anywhere."""
 ADDED = "added"
 """The folder in the workspace, and in the catalogue the place of the source that these images have."""
 
@@ -40,11 +43,11 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     workspace.check_writable("The images were not added")
     catalogue, label = workspace.catalogue, class_name(label)
     reading = catalogue.origins()[1].reading
-    white = {key: reading[key] for key in ("white",) if key in reading}
-    pictures = [decode(file, int(white.get("white", 0))) for file in files]
+    pixels = {key: reading[key] for key in PIXELS if key in reading}
+    pictures = [decode(file, Reading.read(pixels).pixel_format) for file in files]
     classes = catalogue.classes()
     number = classes.index(label) if label in classes else len(classes)
-    origin = catalogue.origin_at(Origin("folders", ADDED, white))
+    origin = catalogue.origin_at(Origin("folders", ADDED, pixels))
     first = catalogue.size()[0] + 1
     taken = {workspace.path_of(row) for row in catalogue.images()}
     copies: list[Path] = []

@@ -38,6 +38,7 @@ class Seen(NamedTuple):
     bytes: int
     digest: int
     changed: int
+    beyond: int = 0
 
 
 def create(folder: Path, kind: str, source: Source, name: str = "") -> Job[Workspace]:
@@ -215,7 +216,7 @@ def seen(picture: Picture, size: int, changed: int) -> Seen:
     height, width = picture.pixels.shape[:2]
     mode = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
     digest = hashlib.blake2b(np.ascontiguousarray(picture.pixels).data, digest_size=8).digest()
-    return Seen(width, height, mode, size, int.from_bytes(digest, "big", signed=True) or 1, changed)
+    return Seen(width, height, mode, size, int.from_bytes(digest, "big", signed=True) or 1, changed, picture.beyond)
 
 
 def row_of(number: int, item: Found, seen: Seen, folder: Path, labels: dict[str, int], origin: int = 1) -> ImageRow:
@@ -234,6 +235,7 @@ def row_of(number: int, item: Found, seen: Seen, folder: Path, labels: dict[str,
         origin,
         seen.digest,
         seen.changed,
+        seen.beyond,
     )
 
 

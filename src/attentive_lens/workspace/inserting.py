@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from attentive_lens.workspace.rows import ImageRow, Origin
 
-COLUMNS = "id, file, class, given_set, width, height, mode, bytes, part, place, origin, digest, changed"
+COLUMNS = "id, file, class, given_set, width, height, mode, bytes, part, place, origin, digest, changed, beyond"
 
 
 def insert_origin(base: sqlite3.Connection, origin: Origin) -> None:
@@ -23,7 +23,7 @@ def insert_origin(base: sqlite3.Connection, origin: Origin) -> None:
 def insert_images(base: sqlite3.Connection, images: Sequence[ImageRow]) -> None:
     """Note images, each under its own number."""
     base.executemany(
-        f"INSERT INTO images ({COLUMNS}) VALUES ({', '.join('?' * 13)})",
+        f"INSERT INTO images ({COLUMNS}) VALUES ({', '.join('?' * 14)})",
         (
             (
                 r.number,
@@ -39,6 +39,7 @@ def insert_images(base: sqlite3.Connection, images: Sequence[ImageRow]) -> None:
                 r.origin,
                 r.digest,
                 r.changed,
+                r.beyond,
             )
             for r in images
         ),

@@ -36,6 +36,8 @@ class ImageRow:
     changed : int
         Time at which the file was changed last (ctime), in nanoseconds since 1970; 0 where a change since then could
         have the same time.
+    beyond : int
+        Values beyond the set's scale, which stand at its ends.
     flagged : bool
         Whether somebody marked it.
     """
@@ -53,6 +55,7 @@ class ImageRow:
     origin: int = 1
     digest: int = 0
     changed: int = 0
+    beyond: int = 0
     flagged: bool = False
 
     @property
@@ -68,4 +71,4 @@ class Origin:
 
     kind: str
     place: str
-    reading: dict[str, str | int]
+    reading: dict[str, str | int | float]

@@ -1,6 +1,6 @@
 """The catalogue's tables, and the way from each earlier form of them to the next."""
 
-VERSION = 5
+VERSION = 6
 
 _IMAGES = """
 CREATE TABLE images (
@@ -44,6 +44,10 @@ CREATE TABLE columns (name TEXT NOT NULL, image INTEGER NOT NULL, value TEXT NOT
 CREATE TABLE column_tables (place TEXT NOT NULL, joined TEXT NOT NULL);
 """
 
+_BEYOND = """
+ALTER TABLE images ADD COLUMN beyond INTEGER NOT NULL DEFAULT 0;
+"""
+
 SCHEMA = f"""
 CREATE TABLE classes (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
@@ -52,6 +56,7 @@ CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
 {_CONTENTS}
 {_FORMER}
 {_COLUMNS}
+{_BEYOND}
 """
 
 MIGRATIONS = {
@@ -67,5 +72,6 @@ DROP TABLE images_before;
     2: _CONTENTS,
     3: _FORMER,
     4: _COLUMNS,
+    5: _BEYOND,
 }
 """By the version they start from."""

@@ -19,12 +19,13 @@ from attentive_lens.cli.explaining.explaining_results import (
     Speaks,
 )
 from attentive_lens.core.files import make_folder
-from attentive_lens.desk.map_colours import PAPER, over_image
+from attentive_lens.desk.map_colours import PAPER, by_channel, in_colour, over_image
 from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust
 from attentive_lens.desk.requests.inspecting import LayerSeen, Tried
 from attentive_lens.desk.requests.maps import ClassesRest
 from attentive_lens.errors import BadFile
 from attentive_lens.explaining.feature_maps import strongest
+from attentive_lens.images.pixel_format import PixelArray, level_of
 
 INK = np.array([0x23, 0x29, 0x2E], np.float32)
 SCALE = 5
@@ -113,7 +114,7 @@ def write_tried(tried: Tried, folder: Path) -> None:
     try:
         for number, pixels in enumerate(tried.pixels):
             stem = folder / f"change-{number + 1:02d}"
-            shown = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+            shown = in_colour(pixels)
             if tried.maps is not None:
                 np.save(stem.with_suffix(".npy"), tried.maps[number], allow_pickle=False)
                 shown = over_image(pixels, tried.maps[number])
@@ -125,17 +126,22 @@ def write_tried(tried: Tried, folder: Path) -> None:
 
 
 def write_filters(result: Filters, folder: Path) -> str | None:
-    """Write the first convolution's filters as one picture, eight a row; its path, or None without such a layer."""
+    """Write the first convolution's filters as one picture, those of channels that are no colours
+    channel by channel; its path, or None without such a layer.
+    """
     filters = result.pictures
     if filters is None:
         return None
     tile, gap = 48, 4
-    rows = -(-len(filters) // 8)
-    sheet = Image.new("RGB", (8 * (tile + gap) + gap, rows * (tile + gap) + gap), (0xF4, 0xF1, 0xEA))
+    wide = len(by_channel(filters[0]))
+    each = max(1, 8 // wide)
+    rows = -(-len(filters) // each)
+    sheet = Image.new("RGB", (each * wide * (tile + gap) + gap, rows * (tile + gap) + gap), (0xF4, 0xF1, 0xEA))
     for k, one in enumerate(filters):
-        row, column = divmod(k, 8)
-        picture = Image.fromarray((one * 255).astype(np.uint8)).resize((tile, tile), Image.Resampling.NEAREST)
-        sheet.paste(picture, (gap + column * (tile + gap), gap + row * (tile + gap)))
+        row, column = divmod(k, each)
+        for channel, shown in enumerate(by_channel(one)):
+            picture = Image.fromarray(shown).resize((tile, tile), Image.Resampling.NEAREST)
+            sheet.paste(picture, (gap + (column * wide + channel) * (tile + gap), gap + row * (tile + gap)))
     make_folder(folder)
     file = folder / "first-filters.png"
     sheet.save(file)
@@ -172,7 +178,8 @@ def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
     try:
         for name, array in arrays.items():
             np.save(folder / f"{name}.npy", array, allow_pickle=False)
-        tiled = [np.concatenate([np.pad(p, ((1, 1), (1, 1), (0, 0)), constant_values=244) for p in row], axis=1)
+        ground = level_of(244, seen.patches.dtype)
+        tiled = [np.concatenate([np.pad(p, ((1, 1), (1, 1), (0, 0)), constant_values=ground) for p in row], axis=1)
                  for row in seen.patches]  # fmt: skip
         _picture(np.concatenate(tiled, axis=0)).save(folder / "patches.png")
         _picture(np.concatenate(list(seen.synthetic), axis=1)).save(folder / "synthetic.png")
@@ -201,6 +208,6 @@ def write_layer(seen: LayerSeen, folder: Path) -> LayerWritten:
     )
 
 
-def _picture(pixels: NDArray[np.uint8]) -> Image.Image:
-    shown = np.repeat(pixels, 3, axis=2) if pixels.shape[2] == 1 else pixels
+def _picture(pixels: PixelArray) -> Image.Image:
+    shown = in_colour(pixels)
     return Image.fromarray(np.ascontiguousarray(shown)).resize((shown.shape[1] * 3, shown.shape[0] * 3), 0)

@@ -13,7 +13,7 @@ from attentive_lens.cli.results.answer_results import Mapped
 from attentive_lens.cli.speaking import watched
 from attentive_lens.core.files import check_folder_of, write_text
 from attentive_lens.desk.images.map_layout import by_interest, into_unit, shown_apart
-from attentive_lens.desk.map_colours import class_colour
+from attentive_lens.desk.map_colours import class_colour, in_colour
 from attentive_lens.desk.requests.images import Prepare
 from attentive_lens.desk.requests.mapping import DataMap
 from attentive_lens.errors import BadFile
@@ -66,7 +66,7 @@ def _picture(workspace: Path, result: DataMap) -> Image.Image:
     for k in sorted(shown):
         left, top = (round(float(v) - ROOM / 2) for v in places[k])
         one = np.asarray(pixels[int(result.images[k]) - 1])
-        small = Image.fromarray(np.repeat(one, 3, axis=2) if one.shape[2] == 1 else one)
+        small = Image.fromarray(in_colour(one))
         sheet.paste(small.resize((ROOM - 6, ROOM - 6)), (left + 3, top + 3))
         box = (left + 2, top + 2, left + ROOM - 4, top + ROOM - 4)
         draw.rectangle(box, outline=class_colour(int(result.true[k])), width=2)

@@ -17,6 +17,7 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.collection import Collection, collection, state
 from attentive_lens.errors import NotHere
+from attentive_lens.images.pixel_format import PixelFormat
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Pixels, Rows, is_whole
 from attentive_lens.images.sources import SOURCES, Reference, Source
@@ -165,9 +166,9 @@ def sources(workspace: Workspace) -> dict[int, Source]:
     }
 
 
-def white_in(workspace: Workspace) -> int:
-    """The value that is white in the workspace's images of more than 8 bits a channel; 0 where it has none."""
-    return int(Reading.read(workspace.catalogue.origins()[1].reading).white)
+def pixel_format_of(workspace: Workspace) -> PixelFormat:
+    """What the pixels of the workspace's images are."""
+    return Reading.read(workspace.catalogue.origins()[1].reading).pixel_format
 
 
 def references(workspace: Workspace, rows: Sequence[ImageRow]) -> list[Reference | None]:

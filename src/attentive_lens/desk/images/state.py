@@ -12,6 +12,7 @@ from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.images.browsing import pixels_of
 from attentive_lens.desk.images.collection import Collection, Library
 from attentive_lens.desk.images.curating import Curating, act, relabel, relabel_as_new
+from attentive_lens.desk.images.data import pixel_format_of
 from attentive_lens.desk.images.together import keep_together
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
@@ -56,6 +57,7 @@ class OpenImages:
         self.workspace, self._plan, self._asks = workspace, plan, asks
         self.changed, self.pixels_ready, self.measures_ready, self.message = Signal(), Signal(), Signal(), Signal()
         self.repainted = Signal()
+        self.pixel_format = pixel_format_of(workspace)
         self.library = Library.read(workspace)
         self.curating = Curating(workspace)
         self.collection: Collection = self.library.collection(self.curating.state, plan())

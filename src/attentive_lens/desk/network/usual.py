@@ -6,11 +6,13 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import LensError
 from attentive_lens.images.flips import Turned, turned_by_flip
+from attentive_lens.images.pixel_format import COLOURS, PixelArray
+from attentive_lens.images.pixel_format import GREY as GREY_CHANNEL
+from attentive_lens.images.reading import Reading
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
@@ -40,12 +42,34 @@ def usual_plan(workspace: Workspace) -> Plan:
         return Plan()
 
 
-def looked_at(rows: Sequence[ImageRow]) -> Preprocessing:
-    """How images are prepared to be looked at, whatever the plan: by the default, those of one shape in that shape."""
-    return Plan().preprocessing.with_(input_size=_oblong(rows) or Plan().preprocessing.input_size)
+def looked_at(rows: Sequence[ImageRow], workspace: Workspace | None = None) -> Preprocessing:
+    """How images are prepared to be looked at, whatever the plan: by the default, those of one shape in that shape.
+
+    All channels of the workspace's images are there.
+    """
+    usual = Plan().preprocessing if workspace is None else in_own_channels(workspace, Plan().preprocessing)
+    return usual.with_(input_size=_oblong(rows) or usual.input_size)
 
 
-def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, list[str]]:
+def in_own_channels(workspace: Workspace, settings: Preprocessing) -> Preprocessing:
+    """The same for all channels that the workspace's images have, where these are not an ordinary picture's."""
+    grey = "grey" if _channels(workspace) == GREY_CHANNEL else settings.colour_space
+    return settings.with_(channel_names=_names_seen(workspace), colour_space=grey)
+
+
+def _channels(workspace: Workspace) -> tuple[str, ...]:
+    return Reading.read(workspace.catalogue.origins()[1].reading).channel_names
+
+
+def _names_seen(workspace: Workspace) -> tuple[str, ...]:
+    """Channels that a plan names; none where they are grey, or red, green and blue."""
+    channels = _channels(workspace)
+    return () if channels in (GREY_CHANNEL, COLOURS) else channels
+
+
+def fitted(
+    rows: Sequence[ImageRow], plan: Plan | None = None, channels: tuple[str, ...] = ()
+) -> tuple[Plan, list[str]]:
     """A plan for images of this size and colour, and a sentence for each thing that is not as usual."""
     plan = plan or Plan()
     sentences: list[str] = []
@@ -61,7 +85,11 @@ def fitted(rows: Sequence[ImageRow], plan: Plan | None = None) -> tuple[Plan, li
     elif side < MOST:
         changes["preprocessing.input_size"] = max(LEAST, side)
         sentences.append(f"The longer side of the images is {side} pixels: so is the input of the usual plan.")
-    if all(row.mode.startswith(GREY) for row in rows):
+    if channels:
+        changes["preprocessing.channel_names"] = list(channels)
+        what = f"the usual plan looks at all {len(channels)}"
+        sentences.append(f"The images have channels of their own, {', '.join(channels)}: {what}.")
+    elif all(row.mode.startswith(GREY) for row in rows):
         changes["preprocessing.colour_space"] = "grey"
         sentences.append("All images are grey: the usual plan looks at one channel.")
     for network in ("three blocks", "two blocks"):
@@ -98,7 +126,7 @@ def _oblong(rows: Sequence[ImageRow]) -> tuple[int, int] | None:
 def note_usual(workspace: Workspace) -> Job[list[str]]:
     """Look at a new workspace's images, note the plan that it begins with, and say what is not as usual."""
     rows = workspace.catalogue.images()
-    plan, sentences = fitted(rows)
+    plan, sentences = fitted(rows, channels=_names_seen(workspace))
     flips = [step for step in plan.augmentation if step.kind == "flip"]
     turned = (yield from _turned(workspace, rows)) if flips else ()
     if turned:
@@ -113,16 +141,15 @@ def note_usual(workspace: Workspace) -> Job[list[str]]:
 
 def _turned(workspace: Workspace, rows: Sequence[ImageRow]) -> Job[tuple[Turned, ...]]:
     from attentive_lens.desk.images.data import references
-    from attentive_lens.images.preprocessing import resized
 
     some = rows[:: max(1, -(-len(rows) // SAMPLED))]
-    small = Preprocessing(input_size=SIDE)
-    pixels: list[NDArray[np.uint8]] = []
+    small = Preprocessing(input_size=SIDE, channel_names=_names_seen(workspace))
+    pixels: list[PixelArray] = []
     labels: list[int] = []
     for done, (row, reference) in enumerate(zip(some, references(workspace, some), strict=True)):
         if done % 64 == 0:
             yield Progress(done, len(some), "trying flips")
         if reference is not None:
-            pixels.append(resized(reference.picture().pixels, small))
+            pixels.append(reference.resized(small))
             labels.append(row.label)
     return turned_by_flip(np.stack(pixels), np.array(labels, np.int64), workspace.catalogue.classes())

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.telling import signed
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.images.pixel_format import PixelArray
 
 WAYS = {
     "samples": "codes drawn at random",
@@ -56,7 +57,7 @@ class Drawn:
     size: int
     file: str
     classes: tuple[str, ...]
-    images: NDArray[np.uint8]
+    images: PixelArray
     codes: NDArray[np.float32]
     labels: NDArray[np.int64]
 
@@ -218,8 +219,8 @@ class Reconstructed:
     numbers: NDArray[np.int64]
     labels: NDArray[np.int64]
     errors: NDArray[np.float64]
-    images: NDArray[np.uint8]
-    drawn: NDArray[np.uint8]
+    images: PixelArray
+    drawn: PixelArray
 
     def words(self) -> Iterator[str]:
         """How far off drawings are, by class, and which image is worst."""

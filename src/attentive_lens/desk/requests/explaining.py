@@ -12,6 +12,7 @@ from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.explaining.figures import Completeness, Gain, WeightRandomisation
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
+from attentive_lens.images.pixel_format import PixelArray
 
 PAIR = {"predicted": "said", "true": "true", "for": "for"}
 """Keys of maps, and our words for them on the screen."""
@@ -141,7 +142,7 @@ class Explanation:
     maps: tuple[MapOfClass, ...]
     regions: tuple[RegionOfMap, ...]
     layers: tuple[LayerShape, ...]
-    pixels: NDArray[np.uint8]
+    pixels: PixelArray
     difference: NDArray[np.float32] | None
 
     def is_of_same(self, other: Explanation | None) -> bool:

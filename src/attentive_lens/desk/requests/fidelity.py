@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.images.pixel_format import PixelArray
 
 
 @dataclass(frozen=True)
@@ -90,8 +91,8 @@ class Fidelity:
     labels: NDArray[np.int64]
     nearest: NDArray[np.int64]
     distances: NDArray[np.float64]
-    drawn: NDArray[np.uint8]
-    beside: NDArray[np.uint8]
+    drawn: PixelArray
+    beside: PixelArray
 
     def words(self) -> Iterator[str]:
         """Distance, precision and recall with their spread, copies, and classes."""

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.rows import Pixels, Rows
 
 
@@ -27,7 +28,7 @@ class Prepared:
     """
 
     file: str | None
-    pixels: NDArray[np.uint8] | None
+    pixels: PixelArray | None
 
     def opened(self) -> Pixels:
         """The images by their places, those in a file read where they are looked at."""
@@ -74,7 +75,7 @@ class WayToRead:
     classes: dict[str, int]
     sets: dict[str, int]
     problems: tuple[str, ...]
-    pixels: NDArray[np.uint8]
+    pixels: PixelArray
 
 
 @dataclass(frozen=True)
@@ -107,7 +108,7 @@ class Picture:
 
     image: int
     step: int
-    pixels: NDArray[np.uint8]
+    pixels: PixelArray
     low: float = 0.0
     high: float = 0.0
     bits: int = 0
@@ -145,8 +146,8 @@ class Measure(Request[Measures]):
 class Averages:
     """Mean and standard deviation of each class's training images, K×H×W×3 uint8; the latter twice as strong."""
 
-    mean: NDArray[np.uint8]
-    std: NDArray[np.uint8]
+    mean: PixelArray
+    std: PixelArray
 
 
 @dataclass(frozen=True)
@@ -177,8 +178,8 @@ class ResizeModesShown:
     images: tuple[int, ...]
     mean: tuple[float, ...]
     std: tuple[float, ...]
-    modes: dict[str, NDArray[np.uint8]]
-    network: NDArray[np.uint8]
+    modes: dict[str, PixelArray]
+    network: PixelArray
 
 
 @dataclass(frozen=True)
@@ -196,8 +197,8 @@ class ResizeModes(Request[ResizeModesShown]):
 class Augmented:
     """Some training images N×H×W×C uint8, and ``rows`` draws of all of them, row by row."""
 
-    originals: NDArray[np.uint8]
-    variants: NDArray[np.uint8]
+    originals: PixelArray
+    variants: PixelArray
 
 
 @dataclass(frozen=True)

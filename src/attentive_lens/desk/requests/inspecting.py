@@ -15,6 +15,7 @@ from attentive_lens.desk.requests.explaining import PAIR
 from attentive_lens.desk.requests.subjects import Subject
 from attentive_lens.explaining.change_settings import CHANGE_SETTINGS, ChangeSettings
 from attentive_lens.explaining.methods import QUICK, MapSettings
+from attentive_lens.images.pixel_format import PixelArray
 
 
 @dataclass(frozen=True)
@@ -59,8 +60,8 @@ class LayerSeen:
     synthetic_channels: tuple[int, ...]
     images: tuple[tuple[int, ...], ...]
     values: tuple[tuple[float, ...], ...]
-    patches: NDArray[np.uint8]
-    synthetic: NDArray[np.uint8]
+    patches: PixelArray
+    synthetic: PixelArray
     speaks: NDArray[np.float32]
     activity: NDArray[np.float32]
     used: NDArray[np.float32]
@@ -110,6 +111,8 @@ class ChannelSeen:
     ----------
     channels : tuple of ChannelEffects
         Those that add most first.
+    names : tuple of str
+        Of the channels, where the image's own are asked about: one replaced by its mean is switched off.
     answers : tuple of AnswerAt
         With the chosen channel as it is, switched off, halved and doubled.
     """
@@ -121,17 +124,24 @@ class ChannelSeen:
     true: str
     channels: tuple[ChannelEffects, ...]
     answers: tuple[AnswerAt, ...]
+    names: tuple[str, ...] = ()
+
+    def called(self, channel: int) -> str:
+        """A channel's name, or «channel 3»."""
+        return self.names[channel] if channel < len(self.names) else f"channel {channel}"
 
     def words(self) -> Iterator[str]:
         """The channels that add most, and the answers with one of them scaled."""
         of = f"said − true ({self.predicted} − {self.true})" if self.predicted != self.true else f"«{self.of}»"
-        yield f"{self.layer} adds to {of}, each channel switched off (in brackets: to first order):"
+        off = "replaced by its mean" if self.names else "switched off"
+        yield f"{self.layer} adds to {of}, each channel {off} (in brackets: to first order):"
         for effect in self.channels[:8]:
-            yield f"  channel {effect.channel}: {effect.adds:+.3f} ({effect.gradient:+.3f})"
+            yield f"  {self.called(effect.channel)}: {effect.adds:+.3f} ({effect.gradient:+.3f})"
         for row in self.answers:
             best = sorted(row.probabilities.items(), key=lambda pair: -pair[1])[:3]
             shown = ", ".join(f"{label} {p:.2f}" for label, p in best)
-            yield f"  channel {self.channel} {FACTORS[row.factor]}: {shown}"
+            how = off if self.names and not row.factor else FACTORS[row.factor]
+            yield f"  {self.called(self.channel)} {how}: {shown}"
 
 
 @dataclass(frozen=True)
@@ -143,7 +153,7 @@ class Channels(Request[ChannelSeen]):
     doing: ClassVar[str] = "asking the channels"
     arguments: ClassVar[tuple[str, ...]] = ("channel",)
     subject: Subject
-    layer: str = spec(names="layer", meaning="A layer, as «relu 2».")
+    layer: str = spec(names="layer", meaning="A layer, as «relu 2»; «image» for the image's own channels.")
     channel: int = spec(0, low=0, names="[channel]", meaning="Which channel, from 0.")
 
 
@@ -252,7 +262,7 @@ class Tried:
     before: TriedChange
     after: tuple[TriedChange, ...]
     smallest_cover: SmallestCover | None
-    pixels: NDArray[np.uint8]
+    pixels: PixelArray
     maps: NDArray[np.float32] | None = None
 
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.subjects import Subject
 from attentive_lens.explaining.methods import QUICK, MapSettings
+from attentive_lens.images.pixel_format import PixelArray
 
 
 @dataclass(frozen=True)
@@ -149,7 +150,7 @@ class RestsOn:
 
     name: str
     images: tuple[int, ...]
-    mean: NDArray[np.uint8]
+    mean: PixelArray
     map: NDArray[np.float32]
     row: float
     column: float

@@ -5,10 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
-import numpy as np
-from numpy.typing import NDArray
-
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.scoring.scores import Scores
 
 
@@ -79,7 +77,7 @@ class NewAnswers:
 
     answers: tuple[Prediction, ...]
     unreadable: tuple[Unreadable, ...]
-    pixels: NDArray[np.uint8]
+    pixels: PixelArray
 
 
 @dataclass(frozen=True)

@@ -5,12 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar
 
-import numpy as np
-from numpy.typing import NDArray
-
 from attentive_lens.core.telling import Rows, Words
 from attentive_lens.core.values import spec
 from attentive_lens.desk.requests.base import Request
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.scoring.measures import Share
 
 
@@ -103,7 +101,7 @@ class WorseInAWay:
     what: str
     unit: str
     grades: tuple[float, ...]
-    pictures: NDArray[np.uint8]
+    pictures: PixelArray
 
 
 @dataclass(frozen=True)

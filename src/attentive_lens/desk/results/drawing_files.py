@@ -13,8 +13,10 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.core.files import replacing, write_text
+from attentive_lens.desk.map_colours import in_colour
 from attentive_lens.desk.requests.drawing import ARRAYS, Encoded
 from attentive_lens.errors import BadFile, BadUsage
+from attentive_lens.images.pixel_format import PixelArray
 
 GAP = 2
 """Pixels between images of a picture."""
@@ -24,12 +26,12 @@ BROKEN = (OSError, ValueError, KeyError, IndexError, EOFError, MemoryError, csv.
 """What reading a file of numbers raises that is damaged, or none."""
 
 
-def sheet(images: NDArray[np.uint8], columns: int) -> NDArray[np.uint8]:
+def sheet(images: PixelArray, columns: int) -> NDArray[np.uint8]:
     """Images N×H×W×C side by side, so many in a row, as one picture of uint8 with 3 channels."""
     count, height, width = images.shape[:3]
     down, across = height + GAP, width + GAP
     picture = np.full((-(-count // columns) * down - GAP, min(count, columns) * across - GAP, 3), GROUND, np.uint8)
-    for k, image in enumerate(images):
+    for k, image in enumerate(in_colour(images)):
         top, left = k // columns * down, k % columns * across
         picture[top : top + height, left : left + width] = image
     return picture

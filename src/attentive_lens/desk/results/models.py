@@ -16,6 +16,7 @@ from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.layers import Dropout
 from attentive_lens.workspace import Run, Workspace
 
@@ -62,7 +63,7 @@ class AnsweredImage:
 
     subject: Subject
     model: ModelFile
-    pixels: NDArray[np.uint8]
+    pixels: PixelArray
     label: int | None
     against: int | None
     set_name: str
@@ -91,7 +92,7 @@ def answered_image(subject: Subject) -> Job[AnsweredImage]:
     return answered_file(subject, model, model.preprocessor.opened(Path(subject.file)))
 
 
-def answered_file(subject: FileImage, model: ModelFile, pixels: NDArray[np.uint8]) -> AnsweredImage:
+def answered_file(subject: FileImage, model: ModelFile, pixels: PixelArray) -> AnsweredImage:
     """As `answered_image`, of a file, or of no file at all, whose pixels H×W×C are there already."""
     against = class_number(model, subject.against) if subject.against else None
     return AnsweredImage(subject, model, pixels, None, against, "", subject.file)
@@ -126,10 +127,10 @@ def class_number(model: ModelFile, name: str) -> int:
     return model.classes.index(name)
 
 
-def other_image(subject: Subject, number: int) -> Job[NDArray[np.uint8]]:
+def other_image(subject: Subject, number: int) -> Job[PixelArray]:
     """Another image of the subject's workspace, H×W×C at the input size of the run's model."""
     _, data = yield from model_and_data(*workspace_and_run(subject), number)
-    pixels: NDArray[np.uint8] = data.pixels[data.place(number)]
+    pixels: PixelArray = data.pixels[data.place(number)]
     return pixels
 
 

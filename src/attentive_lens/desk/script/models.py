@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.core.values import read_kind, unknown_word
-from attentive_lens.desk.map_colours import over_image
+from attentive_lens.desk.map_colours import in_colour, over_image
 from attentive_lens.desk.results.answering import image_files
 from attentive_lens.desk.results.models import by_class
 from attentive_lens.desk.script.notebook import model_table
@@ -24,6 +24,7 @@ from attentive_lens.explaining.saliency import map_method
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import decode, of_array, of_picture
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.predicting import Predictor
 
 OneImage: TypeAlias = str | Path | Image.Image | NDArray[np.generic]
@@ -124,10 +125,10 @@ class Model:
             Pixels of the picture's height, about.
         """
         pixels = self._one(image)
-        shown = pixels if map_ is None else over_image(pixels, np.asarray(map_, np.float32))
+        shown = in_colour(pixels) if map_ is None else over_image(pixels, np.asarray(map_, np.float32))
         factor = max(1, side // len(shown))
         grown = shown.repeat(factor, axis=0).repeat(factor, axis=1)
-        return Image.fromarray(grown[:, :, 0] if grown.shape[2] == 1 else grown)
+        return Image.fromarray(grown)
 
     def feature_maps(self, image: OneImage, layer: str) -> NDArray[np.float32]:
         """A layer's output for one image: rows×columns×channels, or values, float32.
@@ -142,27 +143,27 @@ class Model:
         prepared = self.file.preprocessor.apply(self._one(image)[None])[0]
         return np.asarray(feature_maps(self.file.network(), prepared, [layer])[layer])
 
-    def _one(self, image: OneImage) -> NDArray[np.uint8]:
+    def _one(self, image: OneImage) -> PixelArray:
         pixels = self._all_pixels(image)
         if len(pixels) != 1:
             raise BadValue("One image is needed", f"{len(pixels)} were given", "Take one of them")
         return pixels[0]
 
-    def _all_pixels(self, images: OneImage | Iterable[OneImage]) -> list[NDArray[np.uint8]]:
+    def _all_pixels(self, images: OneImage | Iterable[OneImage]) -> list[PixelArray]:
         """Every image at the input size."""
         if isinstance(images, np.ndarray) and images.ndim == 4:
             images = list(images)
         if isinstance(images, str | Path | Image.Image | np.ndarray):
             images = [images]
-        parts: list[NDArray[np.uint8]] = []
+        parts: list[PixelArray] = []
         for image in images:
             if isinstance(image, Image.Image):
-                parts.append(of_picture(image, self.file.preprocessor.white))
+                parts.append(of_picture(image, self.file.preprocessor.pixel_format))
             elif isinstance(image, np.ndarray):
-                parts.append(of_array(image))
+                parts.append(of_array(image, self.file.preprocessor.pixel_format))
             elif isinstance(image, str | Path):
-                white = self.file.preprocessor.white
-                parts += [decode(Path(file), white).pixels for file in image_files([Path(image)])]
+                own = self.file.preprocessor.pixel_format
+                parts += [decode(Path(file), own).pixels for file in image_files([Path(image)])]
             else:
                 kind = type(image).__name__
                 raise BadValue("There is something that is no image", f"it is a {kind}", "Give paths, images or arrays")

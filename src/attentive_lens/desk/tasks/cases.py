@@ -8,7 +8,6 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import key_of
@@ -20,6 +19,7 @@ from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
 from attentive_lens.desk.results.models import THREADS, model_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -62,7 +62,7 @@ def plan_key(plan: Plan) -> str:
     return key_of(replace(plan, seed=0, name="any").write())[:16]
 
 
-def _pictures(place: Workspace, rows: Sequence[ImageRow]) -> dict[int, NDArray[np.uint8]]:
+def _pictures(place: Workspace, rows: Sequence[ImageRow]) -> dict[int, PixelArray]:
     """The images that can be opened, by number, whole."""
     result = {}
     for row, reference in zip(rows, references(place, rows), strict=True):
@@ -76,7 +76,7 @@ def _pictures(place: Workspace, rows: Sequence[ImageRow]) -> dict[int, NDArray[n
 
 def _answers(
     run: Run,
-    pictures: dict[int, NDArray[np.uint8]],
+    pictures: dict[int, PixelArray],
     classes: Sequence[str],
     rows: Sequence[ImageRow],
     thread_pool: ThreadPool,

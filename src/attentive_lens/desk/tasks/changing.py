@@ -40,7 +40,7 @@ def try_changes(request: TryChanges) -> Job[Tried]:
         for change, label, row in zip((None, *request.changes), predicted.tolist(), answers, strict=True)
     ]
     cover = _cover(search, model.classes) if search is not None else None
-    shown = np.stack(after) if after else np.zeros((0, *pixels.shape), np.uint8)
+    shown = np.stack(after) if after else np.zeros((0, *pixels.shape), pixels.dtype)
     return Tried(answered.number, answered.file, rows[0], tuple(rows[1:]), cover, shown, maps)
 
 

@@ -37,7 +37,7 @@ from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue, NotHere
 from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.images.pixel_format import PixelArray, levels, of_levels
 from attentive_lens.workspace import Run, Workspace
 
 TABLE = (".csv",)
@@ -182,7 +182,7 @@ def reconstruct(request: Reconstruct) -> Job[Reconstructed]:
     squares = []
     with ThreadPool(THREADS) as thread_pool:
 
-        def again(rows: NDArray[np.int64]) -> tuple[NDArray[np.uint8], Array]:
+        def again(rows: NDArray[np.int64]) -> tuple[PixelArray, Array]:
             pixels = data.pixels[rows]
             statistics = coder.encode(model.preprocessor.apply(pixels), thread_pool)
             return pixels, coder.decode(coder.means(statistics), thread_pool)
@@ -204,8 +204,8 @@ def reconstruct(request: Reconstruct) -> Job[Reconstructed]:
         name: float(np.sqrt(each[labels == k].mean())) for k, name in enumerate(model.classes) if (labels == k).any()
     }
     if request.file:
-        gaps = np.abs(images.astype(np.int16) - drawn_again).astype(np.uint8)
-        triples = np.stack([images, drawn_again, 255 - gaps], axis=1).reshape(-1, *images.shape[1:])
+        gaps = of_levels(255 - np.abs(levels(images) - levels(drawn_again)), images.dtype)
+        triples = np.stack([images, drawn_again, gaps], axis=1).reshape(-1, *images.shape[1:])
         write_picture(Path(request.file), sheet(triples, 3 * max(1, round(math.sqrt(len(images) / 3)))))
     return Reconstructed(
         run.number,
@@ -307,7 +307,7 @@ def _drawn(
         for first in range(0, len(codes), AT_ONCE):
             part = slice(first, first + AT_ONCE)
             own = None if labels is None else labels[part]
-            parts.append(Preprocessor.pixels(coder.decode(codes[part], thread_pool, own)))
+            parts.append(model.preprocessor.pixels(coder.decode(codes[part], thread_pool, own)))
             yield Progress(min(len(codes), first + AT_ONCE), len(codes), "drawing")
     images = np.concatenate(parts)
     if file.lower().endswith(PICTURES):

@@ -56,6 +56,8 @@ from attentive_lens.explaining.trust import (
     weight_randomisation,
 )
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Run
 
@@ -72,7 +74,7 @@ def explain(request: Explain) -> Job[Explanation]:
 
 
 def class_map(
-    model: ModelFile, pixels: NDArray[np.uint8], chosen: MapMethod, target: str | None = None
+    model: ModelFile, pixels: PixelArray, chosen: MapMethod, target: str | None = None
 ) -> NDArray[np.float32]:
     """The map of one image, H×W, for a class, or for the one that is said: that alone is computed.
 
@@ -202,9 +204,10 @@ def activations(request: Activations) -> Job[ActivationMaps]:
     answered = yield from answered_image(request.subject)
     model = answered.model
     for name in request.layers:
-        check_layer(model, name)
+        if name != IMAGE:
+            check_layer(model, name)
     yield Progress(0, 1, "asking the layers")
-    names = request.layers or tuple(node.name for node in model.plan.nodes)
+    names = request.layers or (IMAGE, *(node.name for node in model.plan.nodes))
     outputs = feature_maps(model.network(), model.preprocessor.apply(answered.pixels[None])[0], names)
     return ActivationMaps({name: np.asarray(out, np.float32) for name, out in outputs.items()})
 

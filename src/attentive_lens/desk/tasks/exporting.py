@@ -20,6 +20,7 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.encoding import Coder
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.base import SHELF
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting.predictor import Predictor
@@ -65,7 +66,7 @@ def _model_of(place: Workspace, wanted: str) -> tuple[Path, Plan, Run | None]:
     return run.model, run.plan(), run
 
 
-def _sample(place: Workspace, plan: Plan, run: Run | None, count: int) -> list[NDArray[np.uint8]]:
+def _sample(place: Workspace, plan: Plan, run: Run | None, count: int) -> list[PixelArray]:
     """Pictures as decoded, H×W×3, spread over a set; those whose files are gone are left out."""
     rows = collection(place, plan, run)
     for on in SETS:
@@ -77,7 +78,7 @@ def _sample(place: Workspace, plan: Plan, run: Run | None, count: int) -> list[N
     return []
 
 
-def _compared(file: Path, model: ModelFile, pictures: list[NDArray[np.uint8]]) -> Job[tuple[int, int, float]]:
+def _compared(file: Path, model: ModelFile, pictures: list[PixelArray]) -> Job[tuple[int, int, float]]:
     """How many images there were, how many get the same class there, and by how much answers differ at most.
 
     Of a model that draws, how many are drawn the same to a level of 8 bits, and by how much pixels, 0 to 1, differ.
@@ -92,22 +93,21 @@ def _compared(file: Path, model: ModelFile, pictures: list[NDArray[np.uint8]]) -
         there = yield from answers_of(file, feeds)
         apart = np.abs(there - here).reshape(len(here), -1).max(axis=1)
         return len(here), int((apart < LEVEL).sum()), float(apart.max())
-    predictor = Predictor.of(model)
+    predictor, stored = Predictor.of(model), model.preprocessor.pixel_format.stored
     scores = predictor.scores(predictor.prepare(np.stack([model.preprocessor.resized(each) for each in pictures])))
-    there = yield from answers_of(file, [{INPUT: picture[None]} for picture in pictures])
+    there = yield from answers_of(file, [{INPUT: stored(picture)[None]} for picture in pictures])
     same = there.argmax(axis=1) == predictor.predicted(scores)
     return len(pictures), int(same.sum()), float(np.abs(there - predictor.checked(scores)).max())
 
 
-def _drawn(
-    model: ModelFile, pictures: list[NDArray[np.uint8]], image: str
-) -> tuple[list[dict[str, NDArray[Any]]], Array]:
+def _drawn(model: ModelFile, pictures: list[PixelArray], image: str) -> tuple[list[dict[str, NDArray[Any]]], Array]:
     """What a model that draws is fed for as many images, and what it draws here: pictures again, or of noise."""
     coder, count = Coder(model.network()), len(pictures)
     if coder.encodes:
         fitted = np.stack([model.preprocessor.resized(each) for each in pictures])
         codes = coder.means(coder.encode(model.preprocessor.apply(fitted)))
-        return [{image: picture[None]} for picture in pictures], coder.decode(codes)
+        stored = model.preprocessor.pixel_format.stored
+        return [{image: stored(picture)[None]} for picture in pictures], coder.decode(codes)
     codes, labels = coder.random_codes(random_generator(0, "codes for samples"), count), np.arange(count)
     labels %= max(1, coder.classes)
     arrays = {coder.code: codes, **coder.class_values(labels)}

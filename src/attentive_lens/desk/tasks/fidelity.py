@@ -24,7 +24,9 @@ from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.explaining.linear_probe import pooled
 from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.images.display import usual_display
+from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray
+from attentive_lens.images.preprocessing import resized
 from attentive_lens.plan.base import SHELF, Base
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.distributions import covered, frechet, nearest
@@ -42,17 +44,23 @@ Looked: TypeAlias = tuple[Array, NDArray[np.intp] | None]
 
 @dataclass(frozen=True)
 class Seer:
-    """By what images are compared: a model, what it is called, and its layer."""
+    """By what images are compared: a model, what it is called, and its layer; and what those images' channels are."""
 
     model: ModelFile
     words: str
     layer: str
+    channels: tuple[str, ...]
 
-    def looks(self, predictor: Predictor, images: NDArray[np.uint8]) -> Looked:
-        """Features N×D of images N×H×W×C uint8 of any size, and the classes said N; None if it answers none."""
-        preprocessor = predictor.preprocessor
-        channels = images if images.shape[-1] == 3 else np.repeat(images, 3, axis=-1)
-        fitted = np.stack([preprocessor.resized(image) for image in channels])
+    def looks(self, predictor: Predictor, images: PixelArray) -> Looked:
+        """Features N×D of images N×H×W×C of any size, and the classes said N; None if it answers none.
+
+        A model of ordinary pictures sees those channels of other images that are shown first, see `usual_display`.
+        """
+        settings, channels = predictor.preprocessor.settings, self.channels
+        if not settings.channel_names and channels not in (GREY, COLOURS):
+            places = usual_display(channels).chosen(images.shape[-1])
+            images, channels = images[..., places], COLOURS if len(places) == len(COLOURS) else GREY
+        fitted = np.stack([resized(image, settings, channels) for image in images])
         prepared = predictor.prepare(fitted)
         rows = pooled(predictor.outputs(self.layer, prepared), SEEN_CELLS)
         return rows, None if self.model.draws else predictor.predicted(predictor.scores(prepared))
@@ -63,8 +71,9 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
     check_ending(request.file, PICTURES)
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
-    coder = coder_of(model_of(run.model), run.number)
-    seer = _seer(place, request)
+    drawing = model_of(run.model)
+    coder = coder_of(drawing, run.number)
+    seer = _seer(place, request, drawing)
     model, data = yield from model_and_data(place, run)
     members = data.drawn(data.members(request.on), request.count)
     if len(members) < FEWEST:
@@ -79,7 +88,7 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
         parts = []
         for first in range(0, len(codes), AT_ONCE):
             own = slice(first, first + AT_ONCE)
-            parts.append(Preprocessor.pixels(coder.decode(codes[own], pool, labels[own])))
+            parts.append(model.preprocessor.pixels(coder.decode(codes[own], pool, labels[own])))
             yield Progress(first, len(codes), "drawing")
         drawn = np.concatenate(parts)
         seen, said = yield from _seen(seer, predictor, drawn, "looking at drawings")
@@ -125,8 +134,8 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
     )
 
 
-def _seer(place: Workspace, request: MeasureFidelity) -> Seer:
-    """By what is compared."""
+def _seer(place: Workspace, request: MeasureFidelity, drawing: ModelFile) -> Seer:
+    """By what is compared that a model draws."""
     named = request.features.strip()
     if not named:
         named = next((str(run.number) for run in reversed(place.runs()) if _answers(run.model)), USUAL)
@@ -138,7 +147,9 @@ def _seer(place: Workspace, request: MeasureFidelity) -> Seer:
     if model.plan.meeting:
         why = f"the network of {words} draws of noise"
         raise BadUsage("Images cannot be compared by it", why, "Name a run that answers classes, or a model")
-    return Seer(model, words, model.plan.code.after[0] if model.draws else last_layer(model))
+    layer = model.plan.code.after[0] if model.draws else last_layer(model)
+    own = drawing.preprocessor.settings
+    return Seer(model, words, layer, own.channel_names or (COLOURS if own.is_colour else GREY))
 
 
 def _answers(file: Path) -> bool:
@@ -157,7 +168,7 @@ def _of_data(seer: Seer, predictor: Predictor, data: Data, members: NDArray[np.i
     return (yield from _seen(seer, predictor, np.asarray(data.pixels[members]), "looking at images"))
 
 
-def _seen(seer: Seer, predictor: Predictor, images: NDArray[np.uint8], doing: str) -> Job[Looked]:
+def _seen(seer: Seer, predictor: Predictor, images: PixelArray, doing: str) -> Job[Looked]:
     """Features of images, and the classes said of them."""
     rows, said = [], []
     for first in range(0, len(images), AT_ONCE):

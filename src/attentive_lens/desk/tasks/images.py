@@ -16,6 +16,7 @@ from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.data import Data, gather, references
+from attentive_lens.desk.map_colours import in_colour
 from attentive_lens.desk.network.usual import looked_at
 from attentive_lens.desk.requests.images import (
     Augment,
@@ -35,6 +36,7 @@ from attentive_lens.desk.requests.images import (
     WayToRead,
 )
 from attentive_lens.errors import LensError, NotHere
+from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray, levels, of_levels, white_in
 from attentive_lens.images.preprocessing import Preprocessor, resized
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Rows
@@ -58,7 +60,7 @@ def prepare(request: Prepare) -> Job[Prepared]:
     """See `Prepare`."""
     place = Workspace.open(Path(request.workspace))
     rows = place.catalogue.images()
-    pixels = yield from prepared(references(place, rows), looked_at(rows), place.cache)
+    pixels = yield from prepared(references(place, rows), looked_at(rows, place), place.cache)
     if isinstance(pixels, Rows):
         return Prepared(str(pixels.file), None)
     return Prepared(None, np.asarray(pixels))
@@ -116,7 +118,7 @@ def _sets(given: list[str | None], classes: list[str]) -> dict[str, int]:
     return {name: counts[name] for name in SETS}
 
 
-def _roughness(images: NDArray[np.uint8]) -> float:
+def _roughness(images: PixelArray) -> float:
     """Mean step between neighbours in n×H×W×3: pixels read in a wrong order jump about."""
     values = images.astype(np.int16)
     steps = [np.abs(np.diff(values, axis=axis)).mean() for axis in (1, 2)] if len(images) else [255.0]
@@ -135,7 +137,10 @@ def _first_pictures(
         except LensError as error:
             problems.append(f"{item.name.rsplit(os.sep, 1)[-1]}: {error.why}")
             continue
-        pictures.append(resized(pixels, Preprocessing(input_size=SHOWN, resize_mode="letterbox")))
+        channels = source.reading.channel_names
+        names = () if channels in (GREY, COLOURS) else channels
+        small = Preprocessing(input_size=SHOWN, resize_mode="letterbox", channel_names=names)
+        pictures.append(in_colour(resized(pixels, small, channels)))
         labels.append(item.label)
     shown = np.stack(pictures) if pictures else np.zeros((0, SHOWN, SHOWN, 3), np.uint8)
     return shown, labels, problems
@@ -163,7 +168,7 @@ def measure(request: Measure) -> Job[Measures]:
     """See `Measure`; sharpness is the strength of detail one to two pixels wide, at the input size."""
     place = Workspace.open(Path(request.workspace))
     rows = place.catalogue.images()
-    pixels = yield from prepared(references(place, rows), looked_at(rows), place.cache)
+    pixels = yield from prepared(references(place, rows), looked_at(rows, place), place.cache)
     file = place.cache / "measures.npz"
     key = key_of("measures", pixels.file.name) if isinstance(pixels, Rows) else ""
     known = stored(file, Measures, key) if key else None
@@ -175,7 +180,8 @@ def measure(request: Measure) -> Job[Measures]:
 
     for progress, places in at_a_time(len(pixels), "measuring images"):
         yield progress
-        grey = np.asarray(pixels[places].mean(axis=3, dtype=np.float32) / 255, np.float32)
+        few = pixels[places]
+        grey = np.asarray(few.mean(axis=3, dtype=np.float32) / white_in(few), np.float32)
         brightness[places] = grey.mean(axis=(1, 2))
         contrast[places] = grey.std(axis=(1, 2))
         sharpness[places] = fine_detail(grey)
@@ -188,7 +194,7 @@ def measure(request: Measure) -> Job[Measures]:
 def class_averages(request: ClassAverages) -> Job[Averages]:
     """See `ClassAverages`; standard deviations are shown twice as strong, for they cannot pass half of white."""
     place = Workspace.open(Path(request.workspace))
-    data = yield from gather(place, replace(Plan(), preprocessing=looked_at(place.catalogue.images())))
+    data = yield from gather(place, replace(Plan(), preprocessing=looked_at(place.catalogue.images(), place)))
     classes = len(data.collection.classes)
     members = data.members("training")
     sums = np.zeros((classes, *data.pixels.shape[1:]))
@@ -197,7 +203,7 @@ def class_averages(request: ClassAverages) -> Job[Averages]:
 
     for progress, some in at_a_time(len(members), "averaging classes"):
         yield progress
-        images, labels = data.pixels[members[some]].astype(np.float64), data.labels[members[some]]
+        images, labels = levels(data.pixels[members[some]]), data.labels[members[some]]
         for label in np.unique(labels):
             of_class = images[labels == label]
             sums[label] += of_class.sum(axis=0)
@@ -205,7 +211,7 @@ def class_averages(request: ClassAverages) -> Job[Averages]:
     counts = np.maximum(np.bincount(data.labels[members], minlength=classes), 1)[:, None, None, None]
     mean = sums / counts
     std = np.sqrt(np.maximum(squares / counts - mean**2, 0))
-    return Averages((mean + 0.5).astype(np.uint8), np.minimum(std * 2 + 0.5, 255).astype(np.uint8))
+    return Averages(of_levels(mean, data.pixels.dtype), of_levels(std * 2, data.pixels.dtype))
 
 
 def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
@@ -216,11 +222,16 @@ def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
     rows = data.collection.rows
     used = [k for k, name in enumerate(data.collection.sets) if name in SETS]
     chosen = sorted(used, key=lambda k: -abs(np.log(rows[k].width / rows[k].height)))[: request.columns]
-    opened = [reference.picture().pixels for reference in references(place, [rows[k] for k in chosen]) if reference]
-    modes: dict[str, NDArray[np.uint8]] = {}
+    opened = [
+        (reference.picture().pixels, reference.source.reading.channel_names)
+        for reference in references(place, [rows[k] for k in chosen])
+        if reference
+    ]
+    modes: dict[str, PixelArray] = {}
     for mode in Preprocessing.specs()["resize_mode"].choices:
         yield Progress(0, 1, "preparing images")
-        modes[mode] = np.stack([resized(pixels, plan.preprocessing.with_(resize_mode=mode)) for pixels in opened])
+        settings = plan.preprocessing.with_(resize_mode=mode)
+        modes[mode] = np.stack([resized(pixels, settings, channels) for pixels, channels in opened])
     members = data.members("training")
     preprocessor = Preprocessor.measured(data.pixels[members[: 64 * AT_ONCE]], plan.preprocessing)
     few = members[np.linspace(0, len(members) - 1, min(64, len(members))).astype(int)]
@@ -250,7 +261,7 @@ def augmented(request: Augment) -> Job[Augmented]:
     from attentive_lens.images.augmentation import augment  # as above
 
     drawn = [augment(originals, chosen, plan.augmentation, 0, draw).images for draw in draws]
-    return Augmented(originals, (np.concatenate(drawn) * 255 + 0.5).astype(np.uint8))
+    return Augmented(originals, of_levels(np.concatenate(drawn) * np.float32(255), originals.dtype))
 
 
 def _some_of_each(data: Data, count: int) -> tuple[NDArray[np.uint8], list[int]]:

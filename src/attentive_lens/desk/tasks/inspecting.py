@@ -27,6 +27,7 @@ from attentive_lens.explaining.channels import (
     synthetic,
 )
 from attentive_lens.explaining.probe import Probe, Targets
+from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
 
@@ -73,7 +74,7 @@ def layer(request: Layer) -> Job[LayerSeen]:
             yield Progress(number, len(matter), "drawing what excites a channel")
             drawn.append(_shown(synthetic(probe.network, node, int(channel))))
     sides = patch_sides(fact, (data.pixels.shape[1], data.pixels.shape[2]))
-    cut = np.empty((*strongest.images.shape, *sides, data.pixels.shape[3]), np.uint8)
+    cut = np.empty((*strongest.images.shape, *sides, data.pixels.shape[3]), data.pixels.dtype)
     for channel, each in enumerate(strongest.images):
         for k, at in enumerate(each):
             row, column = int(strongest.rows[channel, k]), int(strongest.columns[channel, k])
@@ -136,7 +137,8 @@ def channels(request: Channels) -> Job[ChannelSeen]:
     node, number = request.layer, request.channel
     answered = yield from answered_image(request.subject)
     model = answered.model
-    check_layer(model, node)
+    if node != IMAGE:
+        check_layer(model, node)
     if node == model.plan.nodes[-1].name:
         why = "its values are the answers themselves"
         raise BadValue(f"{node} has no channels to switch off", why, "Choose a layer before it")
@@ -165,4 +167,5 @@ def channels(request: Channels) -> Job[ChannelSeen]:
         model.classes[true],
         tuple(ChannelEffects(k, float(adds[k]), float(first_order[k])) for k in order),
         tuple(AnswerAt(f, by_class(model.classes, row)) for f, row in zip(FACTORS, rows, strict=True)),
+        model.preprocessor.settings.names_of_channels if node == IMAGE else (),
     )

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.data import Data, gather
+from attentive_lens.desk.network.usual import in_own_channels
 from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound, FindFaults, Skipped
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.threads import ThreadPool
@@ -17,6 +18,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.explaining.trials import tried
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.faults import FAULTS, Action, Evidence, Finding, find_faults
+from attentive_lens.images.faults.base import OWN_CHANNELS
 from attentive_lens.images.split import LEFT_OUT, SETS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
@@ -33,7 +35,8 @@ def find(request: FindFaults) -> Job[FaultsFound]:
     """See `FindFaults`."""
     place = Workspace.open(Path(request.workspace))
     plan = Plan.read(request.plan) if request.plan is not None else Plan()
-    data = yield from gather(place, replace(Plan(), split=plan.split))
+    seen = in_own_channels(place, Plan().preprocessing)
+    data = yield from gather(place, replace(Plan(), split=plan.split, preprocessing=seen))
     collection = data.collection
     used = np.flatnonzero(np.isin(np.array(collection.sets), (*SETS, LEFT_OUT)))
     finders = request.finders or tuple(FAULTS)
@@ -47,7 +50,7 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         used,
         None if answers is None else answers[used],
         tuple(collection.rows[k].name for k in used),
-        plan.preprocessing.colour_space,
+        OWN_CHANNELS if seen.channel_names else plan.preprocessing.colour_space,
     )
     findings = yield from find_faults(evidence, finders)
     findings = yield from with_marks_measured(place, evidence, findings)

@@ -36,6 +36,7 @@ from attentive_lens.explaining.probe import Probe, Targets, contrast_targets, co
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.explaining.trials import Trial, tried
 from attentive_lens.explaining.trust import blank, gains, rivals_of
+from attentive_lens.images.pixel_format import levels, of_levels
 from attentive_lens.plan.augmentation import MaskPlace
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
@@ -174,7 +175,7 @@ def _rests_on(
     return RestsOn(
         probe.predictor.classes[label],
         tuple(rows[members[k]].number for k in order.tolist()),
-        (pixels.mean(axis=0) + 0.5).astype(np.uint8),
+        of_levels(levels(pixels).mean(axis=0), pixels.dtype),
         mean_map.astype(np.float32),
         float(row),
         float(column),

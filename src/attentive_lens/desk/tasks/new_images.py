@@ -6,7 +6,6 @@ from itertools import islice
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Prediction, Unreadable
@@ -16,6 +15,7 @@ from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.images.ahead import read_files
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.workspace import Workspace
 
 
@@ -33,10 +33,10 @@ def answer_new(request: AnswerNew) -> Job[NewAnswers]:
     answers: list[Prediction] = []
     unreadable: list[Unreadable] = []
     shape = model.preprocessor.settings.shape
-    pixels: list[NDArray[np.uint8]] = []
+    pixels: list[PixelArray] = []
 
     def so_far() -> NewAnswers:
-        shown = np.stack(pixels) if pixels else np.zeros((0, *shape), np.uint8)
+        shown = np.stack(pixels) if pixels else np.zeros((0, *shape), model.preprocessor.pixel_format.dtype)
         return NewAnswers(tuple(answers), tuple(unreadable), shown)
 
     with ThreadPool(THREADS) as thread_pool:

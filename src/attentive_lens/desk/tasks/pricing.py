@@ -8,7 +8,6 @@ import time
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import random_generator
@@ -22,6 +21,7 @@ from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue
 from attentive_lens.images.feeding import Batch, Feed
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.frozen_outputs import BUDGET, bytes_of, outputs_of
@@ -70,7 +70,7 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     with ThreadPool(plan.training.threads) as thread_pool:
         learner = learner_for(plan, network, preprocessor, thread_pool, np.ones(classes, np.int64))
         frozen = learner.frozen
-        judged: NDArray[np.uint8] | NDArray[np.float32] = pixels
+        judged: PixelArray = pixels
         if frozen and bytes_of(network, frozen, training + validation) <= BUDGET:
             judged = outputs_of(network, frozen, feed.prepared(0, 0, size), thread_pool)
             feed.frozen_outputs = np.resize(judged, (1, len(members), *judged.shape[1:]))
@@ -103,9 +103,7 @@ def choices_of_threads(cores: int) -> tuple[int, ...]:
     return tuple(sorted({cores, *(2**k for k in range(cores.bit_length()) if 2**k <= cores)}))
 
 
-def _thread_times(
-    learner: NetworkLearner, batch: Batch, judged: NDArray[np.uint8] | NDArray[np.float32]
-) -> Job[tuple[ThreadTime, ...]]:
+def _thread_times(learner: NetworkLearner, batch: Batch, judged: PixelArray) -> Job[tuple[ThreadTime, ...]]:
     """Of a batch answered and learned from, for every number of threads, in turn so that all see the same machine."""
     counts = choices_of_threads(len(os.sched_getaffinity(0)))
     taken: dict[int, list[tuple[float, float]]] = {count: [] for count in counts}

@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 from PIL import Image
 
 from attentive_lens.core.files import check_folder_of, shown, steerless, write_text
@@ -37,6 +36,8 @@ from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.cautions import cautions_of, changed_since
 from attentive_lens.desk.training.runs import RunReader, RunView
 from attentive_lens.errors import LensError
+from attentive_lens.images.display import Display
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.difference import settings_of
 from attentive_lens.plan.plan import Plan
@@ -292,8 +293,9 @@ def _layers(plan: Plan, classes: int) -> list[dict[str, Any]]:
     ]
 
 
-def as_data(pixels: NDArray[np.uint8]) -> str:
-    """A picture H×W×1 or H×W×3 as a data URL, PNG."""
+def as_data(pixels: PixelArray, display: Display | None = None) -> str:
+    """An image H×W×C as it is shown, as a data URL, PNG."""
     stream = BytesIO()
-    Image.fromarray(np.ascontiguousarray(pixels[:, :, 0] if pixels.shape[2] == 1 else pixels)).save(stream, "PNG")
+    shown = (display or Display()).shown(pixels)
+    Image.fromarray(np.ascontiguousarray(shown[:, :, 0] if shown.shape[2] == 1 else shown)).save(stream, "PNG")
     return f"data:image/png;base64,{base64.b64encode(stream.getvalue()).decode()}"

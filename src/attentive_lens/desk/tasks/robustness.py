@@ -23,6 +23,7 @@ from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.explaining.degrading import DEGRADATIONS, Degradation
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.measures import Share
 from attentive_lens.workspace import Workspace
@@ -101,8 +102,8 @@ def show_worse(request: ShowWorse) -> Job[WorsePictures]:
 
 
 def _worse(
-    way: Degradation, grade: float, pixels: NDArray[np.uint8], numbers: list[int], thread_pool: ThreadPool
-) -> NDArray[np.uint8]:
+    way: Degradation, grade: float, pixels: PixelArray, numbers: list[int], thread_pool: ThreadPool
+) -> PixelArray:
     made = np.empty_like(pixels)
 
     def piece(k: int) -> None:
@@ -113,7 +114,7 @@ def _worse(
     return made
 
 
-def _predicted(predictor: Predictor, pixels: NDArray[np.uint8]) -> NDArray[np.intp]:
+def _predicted(predictor: Predictor, pixels: PixelArray) -> NDArray[np.intp]:
     parts = []
     for first in range(0, len(pixels), AT_ONCE):
         breathe()

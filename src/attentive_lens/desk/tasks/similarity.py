@@ -6,7 +6,6 @@ import math
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
@@ -22,6 +21,7 @@ from attentive_lens.errors import BadValue
 from attentive_lens.explaining.linear_probe import pooled
 from attentive_lens.explaining.similarity import FEWEST, filter_changes, similarity
 from attentive_lens.formats.bundle import ModelFile
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.layers import BatchNormalisation
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Workspace
@@ -71,7 +71,7 @@ def compare_layers(request: CompareLayers) -> Job[LayersCompared]:
     return result
 
 
-def _outputs(predictor: Predictor, images: NDArray[np.uint8], layers: list[str], turn: int) -> Job[dict[str, Array]]:
+def _outputs(predictor: Predictor, images: PixelArray, layers: list[str], turn: int) -> Job[dict[str, Array]]:
     """What the layers give for all images, pooled, as rows."""
     parts: dict[str, list[Array]] = {layer: [] for layer in layers}
     for first in range(0, len(images), AT_ONCE):

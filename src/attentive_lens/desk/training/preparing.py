@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.images.collection import Collection, Library, collection
-from attentive_lens.desk.images.data import Data, gather, white_in
+from attentive_lens.desk.images.data import Data, gather, pixel_format_of
 from attentive_lens.desk.network.bases import base_model, untaken
 from attentive_lens.desk.network.design import price_in_memory
 from attentive_lens.desk.training.cautions import changed_since, repainted_since
@@ -151,7 +151,7 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
     if not len(data.members("validation")):
         _check_without_validation(plan)
     network, preprocessor = starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
-    preprocessor = replace(preprocessor, white=white_in(workspace))
+    preprocessor = replace(preprocessor, pixel_format=pixel_format_of(workspace))
     classes = len(data.collection.taught) if last is None else len(last.classes)
     feed = Feed(
         data.pixels,

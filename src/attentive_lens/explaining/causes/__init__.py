@@ -13,6 +13,7 @@ import numpy as np
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.explaining.causes.base import Answered, CauseFound, Evidence, Finder
+from attentive_lens.explaining.causes.channels import Channels
 from attentive_lens.explaining.causes.labels import Labels
 from attentive_lens.explaining.causes.origins import Origins
 from attentive_lens.explaining.causes.others import Others
@@ -23,6 +24,7 @@ from attentive_lens.explaining.causes.unlike import Unlike
 
 CAUSES: dict[str, Finder] = {
     "place": Places(),
+    "channel": Channels(),
     "label": Labels(),
     "origin": Origins(),
     "unlike training": Unlike(),

@@ -17,6 +17,7 @@ from attentive_lens.engine.arrays import Array
 from attentive_lens.explaining.causes.grouping import Group
 from attentive_lens.explaining.channel_statistics import Known
 from attentive_lens.explaining.trials import CoverTrial
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
@@ -178,7 +179,7 @@ class Evidence:
         enough = len(self.right) >= 1 / (1 - USUAL) and len(self.training) >= NEAREST
         return float(np.quantile(self.right_distances, USUAL)) if enough else np.inf
 
-    def images(self, of: Answered, places: NDArray[np.int64]) -> NDArray[np.uint8]:
+    def images(self, of: Answered, places: NDArray[np.int64]) -> PixelArray:
         """Some of the images, n×H×W×C."""
         return np.asarray(self.pixels[of.rows[places]])
 
@@ -207,7 +208,7 @@ class CauseFound:
     Attributes
     ----------
     kind : str
-        A word: "place", "quality", "origin", "label", "unlike training", "overlap", or "other".
+        A word: "place", "channel", "quality", "origin", "label", "unlike training", "overlap", or "other".
     short : str
         What the mistakes do, after their number: «rest on one place».
     members : tuple of int

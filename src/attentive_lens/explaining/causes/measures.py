@@ -12,9 +12,10 @@ from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import paced
 from attentive_lens.images.faults.poor import fineness
+from attentive_lens.images.pixel_format import PixelArray, levels, of_levels, white_in
 from attentive_lens.plan.augmentation import AugmentationStep, Blur, Brightness, ColourCast, Contrast, Saturation
 
-Images = NDArray[np.uint8]
+Images = PixelArray
 Values = NDArray[np.float64]
 
 WIDTHS = (0.4, 0.6, 0.8, 1.0, 1.25, 1.5, 2.0, 2.5, 3.0, 4.0)
@@ -63,7 +64,7 @@ def _in_pieces(values: Callable[[Images], Values], pixels: Images) -> Values:
 
 
 def _fineness(pixels: Images) -> Values:
-    grey = np.asarray(pixels.mean(axis=3, dtype=np.float32) / 255, np.float32)
+    grey = np.asarray(pixels.mean(axis=3, dtype=np.float32) / white_in(pixels), np.float32)
     return np.exp(fineness(grey).astype(np.float64))
 
 
@@ -79,30 +80,32 @@ def _blurred(pixels: Images, targets: Values) -> tuple[Images, float]:
 
 
 def _level(pixels: Images) -> Values:
-    return np.asarray(pixels.mean(axis=(1, 2, 3)) / 255)
+    return np.asarray(pixels.mean(axis=(1, 2, 3), dtype=np.float64) / white_in(pixels))
 
 
 def _contrast(pixels: Images) -> Values:
-    return np.asarray(pixels.mean(axis=3).std(axis=(1, 2)) / 255)
+    return np.asarray(pixels.mean(axis=3, dtype=np.float64).std(axis=(1, 2)) / white_in(pixels))
 
 
 def _colour(pixels: Images) -> Values:
-    return np.asarray(np.abs(pixels - pixels.mean(axis=3, keepdims=True)).mean(axis=(1, 2, 3)) / 255)
+    values = levels(pixels)
+    return np.asarray(np.abs(values - values.mean(axis=3, keepdims=True)).mean(axis=(1, 2, 3)) / 255)
 
 
 def _stretched(
-    values: Callable[[Images], Values], centre: Callable[[Images], NDArray[np.float64]]
+    measure: Callable[[Images], Values], centre: Callable[[NDArray[np.float64]], NDArray[np.float64]]
 ) -> Callable[[Images, Values], tuple[Images, float]]:
     """What stretches images about a centre until they have values that grow with the distance from it."""
 
     def imitated(pixels: Images, targets: Values) -> tuple[Images, float]:
-        factors = np.clip(targets / np.maximum(_in_pieces(values, pixels), 1e-3), 0, STRONGEST)
+        factors = np.clip(targets / np.maximum(_in_pieces(measure, pixels), 1e-3), 0, STRONGEST)
         changed = np.empty_like(pixels)
         for first in paced(range(0, len(pixels), AT_ONCE), 1):
             part = slice(first, first + AT_ONCE)
-            middle = centre(pixels[part])
-            stretched = middle + (pixels[part] - middle) * factors[part, None, None, None]
-            changed[part] = np.clip(stretched + 0.5, 0, 255).astype(np.uint8)
+            values = levels(pixels[part])
+            middle = centre(values)
+            stretched = middle + (values - middle) * factors[part, None, None, None]
+            changed[part] = of_levels(stretched, pixels.dtype)
         return changed, float(np.median(factors))
 
     return imitated
@@ -110,13 +113,13 @@ def _stretched(
 
 def _red_to_blue(pixels: Images) -> Values:
     """Mean red over mean blue; 1 for grey images."""
-    means = pixels.mean(axis=(1, 2)) + 1.0
+    means = pixels.mean(axis=(1, 2), dtype=np.float64) * (255 / white_in(pixels)) + 1.0
     return np.asarray(means[:, 0] / means[:, -1])
 
 
 def _green_to_both(pixels: Images) -> Values:
     """Mean green over the geometric mean of red and blue; 1 for grey images."""
-    means = pixels.mean(axis=(1, 2)) + 1.0
+    means = pixels.mean(axis=(1, 2), dtype=np.float64) * (255 / white_in(pixels)) + 1.0
     return np.asarray(means[:, means.shape[1] // 2] / np.sqrt(means[:, 0] * means[:, -1]))
 
 
@@ -133,7 +136,7 @@ def _tinted(
         for first in paced(range(0, len(pixels), AT_ONCE), 1):
             part = slice(first, first + AT_ONCE)
             by_channel = factors[part, None, None, None] ** np.array(gains)
-            changed[part] = np.clip(pixels[part] * by_channel + 0.5, 0, 255).astype(np.uint8)
+            changed[part] = of_levels(levels(pixels[part]) * by_channel, pixels.dtype)
         return changed, float(np.median(factors))
 
     return imitated
@@ -154,7 +157,7 @@ def _enlarged(pixels: Images, targets: Values) -> tuple[Images, float]:
     for k in paced(np.flatnonzero(smaller < side).tolist(), 4):
         few = (max(1, round(columns * smaller[k] / side)), max(1, round(rows * smaller[k] / side)))
         for channel in range(pixels.shape[3]):
-            reduced = Image.fromarray(pixels[k, :, :, channel]).resize(few, Image.Resampling.BOX)
+            reduced = Image.fromarray(np.ascontiguousarray(pixels[k, :, :, channel])).resize(few, Image.Resampling.BOX)
             enlarged[k, :, :, channel] = np.asarray(reduced.resize((columns, rows), Image.Resampling.BILINEAR))
     return enlarged, float(0.5 * side / np.median(smaller))
 

@@ -16,6 +16,7 @@ from attentive_lens.formats.onnx.recognising import Recogniser
 from attentive_lens.formats.onnx.rules import RULES
 from attentive_lens.formats.onnx.units import joined
 from attentive_lens.formats.onnx.writing import SCORES
+from attentive_lens.images.pixel_format import PixelFormat
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.layers import Shape
 from attentive_lens.plan.layers.base import one_or_both
@@ -121,12 +122,12 @@ def _own(model: OnnxModel) -> Preprocessor | None:
         stored: Mapping[str, Any] = json.loads(model.properties.get("preprocessing", ""))
         settings = Preprocessing.read(stored["settings"])
         mean, std = (tuple(float(value) for value in stored[name]) for name in ("mean", "std"))
-        white = int(stored["white"])
+        pixel_format = PixelFormat.from_table(stored)
     except (ValueError, KeyError, TypeError, LensError):
         return None
     if not len(mean) == len(std) == settings.channels:
         return None
-    return Preprocessor(settings, mean, std, white)
+    return Preprocessor(settings, mean, std, pixel_format)
 
 
 def _names(model: OnnxModel) -> tuple[str, ...]:

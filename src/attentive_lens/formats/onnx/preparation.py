@@ -6,7 +6,9 @@ import numpy as np
 from onnx import TensorProto
 
 from attentive_lens.formats.onnx.graph import Graph
+from attentive_lens.images.pixel_format import EIGHT
 from attentive_lens.images.preprocessing import LUMA_CHROMA, NEIGHBOURHOOD, Preprocessor
+from attentive_lens.plan.preprocessing import Preprocessing
 
 LUMA = (19595.0, 38470.0, 7471.0)
 """Of red, green and blue in 65 536ths: the whole numbers that grey is reckoned with (ITU-R BT.601)."""
@@ -18,27 +20,34 @@ TRUNCATED = 4.0
 
 
 def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
-    """Nodes from N×H×W×3 uint8 pixels to N×C×H×W float32, as `Preprocessor` does it.
+    """Nodes from pixels to N×C×H×W float32, as `Preprocessor` does it.
+
+    Pixels are N×H×W×3 uint8, or N×H×W×C of another format: uint8, or float32 as they are stored.
 
     Pictures are resized along their rows and then along their columns, each rounded to whole levels, as here. Of a
     picture that is more than three times as large as the input, blocks of pixels are averaged first here, and not
     there: a value may then differ by a few levels.
     """
-    s = preprocessor.settings
+    s, own = preprocessor.settings, preprocessor.pixel_format
     values = graph.add("Transpose", graph.add("Cast", image, to=TensorProto.FLOAT), perm=[0, 3, 1, 2])
+    is_whole = own.depth == EIGHT
+    if not is_whole:
+        above = graph.add("Sub", values, graph.constant(own.black))
+        scaled = graph.add("Mul", above, graph.constant(1 / (own.white - own.black)))
+        values = graph.add("Clip", scaled, graph.constant(0.0), graph.constant(1.0))
     if s.resize_mode == "centre crop":
         values = _cropped(graph, values, s.sides)
     elif s.resize_mode == "letterbox":
-        values = _framed(graph, values, s.sides)
-    if s.colour_space == "grey":
-        weighed = graph.add("Mul", values, graph.constant(np.array(LUMA, np.float32).reshape(3, 1, 1)))
-        summed = graph.add("ReduceSum", weighed, graph.whole([1]), keepdims=1)
-        values = _rounded(graph, graph.add("Div", summed, graph.constant(WHOLE)))
-    values = _resized(graph, values, s.sides)
-    scale = 255.0
-    if s.colour_space == "luma-chroma" or s.normalisation == "local contrast":
+        values = _framed(graph, values, s.sides, is_whole)
+    if not own.is_plain:
+        values = _chosen(graph, values, s, own.channels, is_whole)
+    elif s.colour_space == "grey":
+        values = _luma(graph, values, is_whole)
+    values = _resized(graph, values, s.sides, is_whole)
+    scale = 255.0 if is_whole else 1.0
+    if is_whole and (s.has_chroma or s.normalisation == "local contrast"):
         values, scale = graph.add("Div", values, graph.constant(255.0)), 1.0
-    if s.colour_space == "luma-chroma":
+    if s.has_chroma:
         values = graph.add("Conv", values, graph.constant(LUMA_CHROMA.reshape(3, 3, 1, 1)))
     if s.normalisation == "local contrast":
         values = _local_contrast(graph, values, min(s.sides), s.channels)
@@ -47,13 +56,33 @@ def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
     return graph.add("Sub", values, graph.constant(mean / std), name=PREPARED)
 
 
-def _resized(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
+def _luma(graph: Graph, values: str, is_whole: bool) -> str:
+    """One channel of red, green and blue."""
+    weighed = graph.add("Mul", values, graph.constant(np.array(LUMA, np.float32).reshape(3, 1, 1)))
+    summed = graph.add("ReduceSum", weighed, graph.whole([1]), keepdims=1)
+    values = graph.add("Div", summed, graph.constant(WHOLE))
+    return _rounded(graph, values) if is_whole else values
+
+
+def _chosen(graph: Graph, values: str, s: Preprocessing, channels: tuple[str, ...], is_whole: bool) -> str:
+    """The channels that the network sees, of those that the image has: see `images.preprocessing`."""
+    if s.channel_names == channels:
+        return values
+    if s.channel_names:
+        return graph.add("Gather", values, graph.whole([channels.index(name) for name in s.channel_names]), axis=1)
+    if len(channels) == s.channels:
+        return values
+    return _luma(graph, values, is_whole) if s.channels == 1 else graph.add("Concat", values, values, values, axis=1)
+
+
+def _resized(graph: Graph, values: str, wanted: tuple[int, int], is_whole: bool) -> str:
     """Blended between pixels, over as many as an output pixel covers where the picture shrinks."""
     for axis in (3, 2):
         sides = [graph.add("Shape", values, start=0, end=axis), graph.whole(list(wanted[axis - 2 :]))]
         size = graph.add("Concat", *sides, axis=0)
         blended = graph.add("Resize", values, "", "", size, mode="linear", antialias=1, exclude_outside=1)
-        values = graph.add("Clip", _rounded(graph, blended), graph.constant(0.0), graph.constant(255.0))
+        rounded = _rounded(graph, blended) if is_whole else blended
+        values = graph.add("Clip", rounded, graph.constant(0.0), graph.constant(255.0 if is_whole else 1.0))
     return values
 
 
@@ -84,8 +113,8 @@ def _cropped(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
     return graph.add("Slice", values, start, graph.add("Add", start, least), graph.whole([2, 3]))
 
 
-def _framed(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
-    """In the middle of a picture of the input's proportions, of the edge's mean colour, rounded to whole levels."""
+def _framed(graph: Graph, values: str, wanted: tuple[int, int], is_whole: bool) -> str:
+    """In the middle of a picture of the input's proportions, of the edge's mean colour, whole levels rounded."""
     sides = _sides(graph, values)
     lines = []
     for axis in (2, 3):
@@ -94,7 +123,8 @@ def _framed(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
             lines.append(graph.add("ReduceSum", line, graph.whole([2]), keepdims=1))
     around = graph.add("Cast", graph.add("ReduceSum", sides, graph.whole([0]), keepdims=0), to=TensorProto.FLOAT)
     pixels = graph.add("Mul", around, graph.constant(2.0))
-    edge = graph.add("Round", graph.add("Div", graph.add("Sum", *lines), pixels))
+    edge = graph.add("Div", graph.add("Sum", *lines), pixels)
+    edge = graph.add("Round", edge) if is_whole else edge
     colour = graph.add("Unsqueeze", edge, graph.whole([3]))
     most = _in_proportion(graph, sides, wanted, within=False)
     missing = graph.add("Sub", most, sides)

@@ -16,6 +16,7 @@ from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.onnx.graph import COUNT, OPSET, Graph
 from attentive_lens.formats.onnx.layers import WRITERS, Placed
 from attentive_lens.formats.onnx.preparation import prepared
+from attentive_lens.images.pixel_format import EIGHT
 from attentive_lens.plan.layers import Shape
 from attentive_lens.plan.layers.coding import NO_LIKELIHOOD
 from attentive_lens.plan.nodes import IMAGE
@@ -53,7 +54,8 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     Returns
     -------
     ModelProto
-        Input ``image``: N×H×W×3 uint8, red, green and blue, of any size. Output ``probabilities``, or ``scores`` where
+        Input ``image``: N×H×W×3 uint8, red, green and blue, of any size; of a model for other pixels N×H×W×C uint8, or
+        float32 of values as they are stored. Output ``probabilities``, or ``scores`` where
         the loss makes none: N×K float32, in the order of the property ``classes``, a JSON list of names. One that
         draws has the output ``drawn``: N×H×W×C float32, 0 to 1, of the image by its codes; or a generator has, in place
         of the image, inputs under the names of its nodes: noise N×D, and classes N×K, 1 for each image's own.
@@ -67,7 +69,9 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     needed = plan.up_to(plan.drawing.name) if model.draws else {node.name for node in plan.nodes}
     outputs: dict[str, str] = {}
     if any(IMAGE in node.after and not node.layer.is_input for node in plan.nodes if node.name in needed):
-        graph.add_input(INPUT, ("rows", "columns", 3), TensorProto.UINT8)
+        pixel_format = model.preprocessor.pixel_format
+        stored = TensorProto.UINT8 if pixel_format.depth == EIGHT else TensorProto.FLOAT
+        graph.add_input(INPUT, ("rows", "columns", len(pixel_format.channels) or 3), stored)
         outputs[IMAGE] = prepared(graph, INPUT, model.preprocessor)
     shapes: dict[str, Shape] = {IMAGE: model.preprocessor.settings.shape}
     for node, facts in zip(plan.nodes, plan.facts(model.preprocessor.settings.shape), strict=True):
@@ -92,7 +96,7 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     proto = helper.make_model(body, opset_imports=[helper.make_opsetid("", OPSET)], producer_name="attentive-lens")
     proto.ir_version = helper.find_min_ir_version_for(proto.opset_import)
     own = model.preprocessor
-    preprocessing = {"settings": own.settings.write(), "mean": own.mean, "std": own.std, "white": own.white}
+    preprocessing = {"settings": own.settings.write(), "mean": own.mean, "std": own.std, **own.pixel_format.to_table()}
     properties = {"classes": list(model.classes), "preprocessing": preprocessing}
     helper.set_model_props(proto, {name: json.dumps(each, ensure_ascii=False) for name, each in properties.items()})
     return proto

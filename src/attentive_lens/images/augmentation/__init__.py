@@ -38,6 +38,7 @@ from attentive_lens.images.augmentation.tone import (
     SaturationChange,
     SharpenChange,
 )
+from attentive_lens.images.pixel_format import PixelArray, white_in
 from attentive_lens.plan.augmentation import AugmentationStep
 
 AUGMENTATIONS: Parts[Augmentation] = Parts(
@@ -93,7 +94,7 @@ class Variants:
 
 
 def augment(
-    images: NDArray[np.uint8],
+    images: PixelArray,
     numbers: Sequence[int],
     augmentation: Sequence[AugmentationStep],
     seed: int,
@@ -108,7 +109,7 @@ def augment(
 
     Parameters
     ----------
-    images : ndarray, N×H×W×C uint8
+    images : ndarray, N×H×W×C uint8 or float32
         At the input size.
     numbers : sequence of int
         Each image's number in the catalogue.
@@ -138,11 +139,11 @@ def augment(
 
 
 def _alone(
-    images: NDArray[np.uint8], numbers: Sequence[int], steps: Sequence[AugmentationStep], seed: int, epoch: int
+    images: PixelArray, numbers: Sequence[int], steps: Sequence[AugmentationStep], seed: int, epoch: int
 ) -> NDArray[np.float32]:
     """What needs no other image."""
     out = np.empty(images.shape, np.float32)
-    np.multiply(images, np.float32(1 / 255), out=out)
+    np.multiply(images, np.float32(1 / white_in(images)), out=out)
     for place, number in enumerate(numbers):
         random = random_generator(seed, "augmentation", epoch, int(number))
         waiting: NDArray[np.float64] | None = None

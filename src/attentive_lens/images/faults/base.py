@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import made_square
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.augmentation import AugmentationStep
@@ -75,13 +76,16 @@ class Finding:
     spot: tuple[float, float, float] | None = None
 
 
+OWN_CHANNELS = "channels"
+
+
 @dataclass(frozen=True, eq=False)
 class Evidence:
     """A collection as the finders see it; an image's place is its position among those in use.
 
     Attributes
     ----------
-    pixels : ndarray, M×H×W×C uint8
+    pixels : ndarray, M×H×W×C uint8 or float32
         At the input size; may be memory-mapped and larger than memory. Finders see those that are not square stretched
         to their longer side, so that parts of a side are the same in both.
     labels : ndarray, N int64
@@ -99,7 +103,7 @@ class Evidence:
     names : tuple of str
         Name of each image, as the split reads it; empty if they have none that tell anything.
     trained_in : str
-        Colour space of the plan.
+        Colour space of the plan; `OWN_CHANNELS` where it names channels that are no colours.
     """
 
     pixels: Pixels
@@ -131,8 +135,13 @@ class Evidence:
         """«64 pixels», or «28×20 pixels»."""
         return f"{'×'.join(str(side) for side in dict.fromkeys(self.input_sides))} pixels"
 
-    def images(self, places: NDArray[np.int64]) -> NDArray[np.uint8]:
-        """Some images, n×H×W×C uint8."""
+    def images(self, places: NDArray[np.int64]) -> PixelArray:
+        """Some images, n×H×W×C: uint8, or float32 from 0 to 255."""
+        images = self.prepared(places)
+        return images if images.dtype == np.uint8 else np.asarray(images * np.float32(255), np.float32)
+
+    def prepared(self, places: NDArray[np.int64]) -> PixelArray:
+        """The same as the network's preprocessing takes them, see `PixelArray`."""
         return made_square(np.asarray(self.pixels[places if self.rows is None else self.rows[places]]))
 
     def grey(self, places: NDArray[np.int64]) -> NDArray[np.float32]:

@@ -6,7 +6,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
-from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
+from attentive_lens.images.faults.base import (
+    OWN_CHANNELS,
+    Action,
+    Evidence,
+    Finder,
+    Finding,
+    at_a_time,
+    images_in_words,
+)
 
 COLOURLESS = 2.0
 """Levels, on average, by which the channels of a grey picture differ at most: packing alters them a little."""
@@ -27,7 +35,7 @@ class Colour(Finder):
 
     def find(self, evidence: Evidence) -> Job[list[Finding]]:
         """At most one finding of each kind."""
-        if evidence.pixels.shape[3] != 3 or not len(evidence):
+        if evidence.pixels.shape[3] != 3 or evidence.trained_in == OWN_CHANNELS or not len(evidence):
             return []
         grey, spotted = np.empty(len(evidence), bool), np.empty(len(evidence), bool)
         for progress, part in at_a_time(len(evidence), "looking for grey pictures"):

@@ -10,6 +10,7 @@ from scipy.ndimage import gaussian_filter
 
 from attentive_lens.core.jobs import Job, Progress, breathe, paced
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.registration import BLANK, LEAST, SHIFT, Registered, fitted
 
 COARSE = 16
@@ -218,7 +219,7 @@ class _Close:
         return self._prepared[place]
 
 
-def _even(images: NDArray[np.uint8]) -> NDArray[np.float32]:
+def _even(images: PixelArray) -> NDArray[np.float32]:
     """Grey pictures N×H×W without what changes slowly over them."""
     grey = images.mean(axis=3, dtype=np.float32) / 255
     slow = images.shape[1] / 8

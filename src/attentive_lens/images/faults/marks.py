@@ -11,6 +11,7 @@ from scipy.ndimage import maximum_filter
 from attentive_lens.core.jobs import Job, breathe
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time, images_in_words
 from attentive_lens.images.faults.recurring import Recurring, recurring
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import LUMA_CHROMA
 from attentive_lens.plan.augmentation import Erasing
 
@@ -126,7 +127,7 @@ def _of_few(evidence: Evidence, thing: Recurring) -> Finding:
     return Finding("mark", why, remedy, ranked, actions, spot=thing.spot if held == 1 else None)
 
 
-def cell_means(pixels: NDArray[np.uint8]) -> NDArray[np.float32]:
+def cell_means(pixels: PixelArray) -> NDArray[np.float32]:
     """Mean of every cell against its image's border, N×16×16×C: luma and two chromas, or grey, about 0.
 
     A brighter lamp is no mark: the median of the image's border is taken off.

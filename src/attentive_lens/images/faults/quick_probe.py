@@ -72,7 +72,7 @@ def quick_probe(evidence: Evidence) -> Job[Probed | None]:
     if len(places) < FEWEST or len(np.unique(labels)) < 2:
         return None
     doing = "comparing images with their classes"
-    features = yield from features_of(lambda part: evidence.images(places[part]), len(places), doing)
+    features = yield from features_of(lambda part: evidence.prepared(places[part]), len(places), doing)
     features = Scaling.of(features).apply(features)
     nearest = _nearest(features)
     of = waves(features)

@@ -230,7 +230,7 @@ def _look(image: NDArray[np.float32], row: int, column: int, width: int) -> tupl
     if reaches_on or area < SMALLEST:
         return None
     height, breadth = int(np.ptp(down)) + 1, int(np.ptp(across)) + 1
-    steps = (LUMA, CHROMA, CHROMA)[: image.shape[2]]
+    steps = (LUMA, CHROMA, CHROMA) if image.shape[2] == 3 else (LUMA,) * image.shape[2]
     colour = [float(value) / one for value, one in zip(np.median(around[inside], axis=0), steps, strict=True)]
     return [*colour, height / PIXELS, breadth / PIXELS, area / (height * breadth) / FILLED], max(height, breadth)
 

@@ -8,6 +8,7 @@ from scipy.fft import irfft2, next_fast_len, rfft2
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.images.faults.base import Action, Evidence, Finder, Finding, at_a_time
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.registration import fine_picture
 from attentive_lens.images.split import name_pattern
 
@@ -97,7 +98,7 @@ def _sampled(names: NDArray[np.int64]) -> NDArray[np.int64]:
     return np.flatnonzero(np.isin(names, chosen_groups if len(chosen_groups) else order[:1]))
 
 
-def _features(images: NDArray[np.uint8]) -> NDArray[np.float32]:
+def _features(images: PixelArray) -> NDArray[np.float32]:
     """Mean and deviation of each channel, and steps between neighbours down and across, N×F."""
     values = images.astype(np.float32) / 255
     down, across = (np.abs(np.diff(values, axis=axis)).mean(axis=(1, 2, 3)) for axis in (1, 2))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 from attentive_lens.core.extensions import take_kinds
@@ -59,7 +58,7 @@ def readings_of(place: Path, wish: Reading | None = None) -> list[Reading]:
     ways = [r for r in source.readings(place, wish) if r.agrees(wish)]
     if not ways:
         raise BadFile(f"{place} could not be read", f"nothing in it fits «{wish.summary}»", "Ask for less")
-    return [way if way.white else replace(way, white=source(place, way).found_white()) for way in ways]
+    return [source(place, way).completed() for way in ways]
 
 
 def open_source(place: Path, wish: Reading | None = None) -> Source:

@@ -15,10 +15,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import Picture, StoredValues, of_values
-from attentive_lens.images.layouts import Scale, images_in, label_words, one, readings
+from attentive_lens.images.decoding import Picture, of_stored
+from attentive_lens.images.layouts import CHANNELS, Scale, images_in, label_words, one, readings
+from attentive_lens.images.pixel_format import EIGHT, usual_channels
 from attentive_lens.images.reading import Reading
-from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, set_named
+from attentive_lens.images.scale import Sampled
+from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, set_named, with_scale
+from attentive_lens.images.stored import StoredValues, of_values
 
 SAMPLED = 64
 """Images looked at to tell what white is."""
@@ -60,7 +63,7 @@ class ArraySource(Source):
         self._lock = threading.Lock()
         self._entries: dict[str, Entry] | None = None
         self._arrays: dict[str, NDArray[Any]] = {}
-        self._scale: Scale | None = Scale(float(self.reading.white)) if self.reading.white else None
+        self._scale: Scale | None = Scale(self.reading.white) if self.reading.white else None
 
     @classmethod
     @abstractmethod
@@ -120,9 +123,14 @@ class ArraySource(Source):
 
     def picture(self, file: Path, part: str, index: int) -> Picture:
         """One image of an array."""
-        array, scale = self._opened(part)
+        array = self._opened(part)
+        pixel_format = self.reading.pixel_format
         try:
             values = one(array, index, self.reading)
+            if not pixel_format.is_plain:
+                return replace(of_stored(values, pixel_format, " array"), stored=values.nbytes)
+            with self._lock:
+                scale = self._white()
             pixels = scale.pixels(values)
         except (ValueError, IndexError) as error:
             raise BadFile(f"{file.name}, {part} {index} was not read", str(error), "Mend the array") from None
@@ -130,34 +138,48 @@ class ArraySource(Source):
         grey = "grey " if values.shape[2] == 1 else ""
         return Picture(pixels, f"{grey}array of {array.dtype.name}", note, values.nbytes)
 
-    def found_white(self) -> int:
-        """Of numbers above 255: one scale for all of its arrays."""
-        chosen = _chosen_images(self.place, self.entries(self.place), self.reading)
-        if chosen[0].dtype in (np.dtype(np.uint8), np.dtype(np.bool_)):
-            return 0
+    def completed(self) -> Reading:
+        """By the values themselves: numbers that 8 bits hold make ordinary pictures, whatever type they are kept in."""
+        reading = self.reading
+        if reading.depth == EIGHT and not reading.channels:
+            return reading if reading.has_scale else replace(reading, white=self._white_beyond_eight())
+        some = [image for images in self._some() for image in images]
+        sampled, count = Sampled.of(some), some[0].shape[2]
+        is_usual = sampled.has_eight_bits and count in CHANNELS and not (reading.channels or reading.has_scale)
+        if reading.depth not in ("", EIGHT) or not is_usual:
+            names = reading.channels or ", ".join(usual_channels(count))
+            reading = replace(reading, depth=reading.depth or sampled.depth, channels=names)
+            return reading if reading.has_scale or reading.depth == EIGHT else with_scale(reading, some)
+        return reading
+
+    def _white_beyond_eight(self) -> float:
         with self._lock:
-            top = int(self._white().top)
-        return top if top > 255 else 0
+            top = self._white().top
+        return top if top > 255 else 0.0
+
+    def _some(self) -> list[list[NDArray[Any]]]:
+        """Some images of every array, H×W×C."""
+        some = []
+        for entry in _chosen_images(self.place, self.entries(self.place), self.reading):
+            if len(entry.shape) == self._axes:
+                array = self.load(entry)
+                count = images_in(array.shape, self.reading.layout)
+                places = np.linspace(0, count - 1, min(count, SAMPLED)).astype(int)
+                some.append([one(array, int(k), self.reading) for k in places])
+        return some
 
     def _white(self) -> Scale:
         """From some images of every array."""
         if self._scale is None:
-            tops = []
-            for entry in _chosen_images(self.place, self.entries(self.place), self.reading):
-                if len(entry.shape) == self._axes:
-                    array = self.load(entry)
-                    count = images_in(array.shape, self.reading.layout)
-                    places = np.linspace(0, count - 1, min(count, SAMPLED)).astype(int)
-                    tops.append(Scale.of(np.stack([one(array, int(k), self.reading) for k in places])))
-            self._scale = max(tops, key=lambda scale: scale.top)
+            self._scale = max((Scale.of(np.stack(images)) for images in self._some()), key=lambda scale: scale.top)
         return self._scale
 
     def stored(self, file: Path, part: str, index: int) -> StoredValues | None:
         """Of one image of an array."""
         del file
-        return of_values(one(self._opened(part)[0], index, self.reading))
+        return of_values(one(self._opened(part), index, self.reading))
 
-    def _opened(self, part: str) -> tuple[NDArray[Any], Scale]:
+    def _opened(self, part: str) -> NDArray[Any]:
         with self._lock:
             if part not in self._arrays:
                 if self._entries is None:
@@ -165,7 +187,7 @@ class ArraySource(Source):
                 if part not in self._entries:
                     raise BadFile(f"{self.place} has changed", f"there is no array «{part}» any more", "Restore it")
                 self._arrays[part] = self.load(self._entries[part])
-            return self._arrays[part], self._white()
+            return self._arrays[part]
 
 
 def _length(labels: Entry) -> int:

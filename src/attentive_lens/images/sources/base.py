@@ -3,16 +3,32 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
+
+from numpy.typing import NDArray
 
 from attentive_lens.core.files import shown
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import Picture, StoredValues, decode, highest_value, stored_values, white_of
+from attentive_lens.images.decoding import Picture, decode
+from attentive_lens.images.pixel_format import EACH, EIGHT, FIRST, STACKED, PixelArray, usual_channels, white_of
+from attentive_lens.images.preprocessing import resized
 from attentive_lens.images.reading import Reading
+from attentive_lens.images.scale import Sampled
+from attentive_lens.images.stored import (
+    BROKEN,
+    Kind,
+    StoredValues,
+    count_of_pages,
+    kind_of_file,
+    stored_values,
+    values_in,
+)
+from attentive_lens.plan.preprocessing import Preprocessing
 
 SET_WORDS = {
     "train": "training",
@@ -27,6 +43,8 @@ SET_WORDS = {
 
 SAMPLED = 400
 """Files that are opened to learn what white is."""
+PAGE = "page"
+"""Part of a file of which each page is an image."""
 WORKSPACE_MARKER = "workspace.toml"
 """The file that makes a folder a workspace."""
 
@@ -130,23 +148,66 @@ class Source(ABC):
         BadFile
             With the reason.
         """
-        del part, index
-        return decode(file, self.reading.white)
+        return decode(file, self.reading.pixel_format, index if part == PAGE else 0)
 
     def stored(self, file: Path, part: str, index: int) -> StoredValues | None:
         """What an image holds as it is stored; None where that cannot be told."""
-        del part, index
-        return stored_values(file)
+        return stored_values(file, self.reading.pages or FIRST, index if part == PAGE else 0)
 
-    def found_white(self) -> int:
-        """The value that is white in images of more than 8 bits a channel, as far as some of them tell; 0 without any.
+    def each_page(self, item: Found) -> Iterator[Found]:
+        """An image file as the images in it: itself, or each of its pages where the reading says so."""
+        if self.reading.pages != EACH:
+            yield item
+            return
+        for number in range(count_of_pages(item.file)):
+            yield replace(item, part=PAGE, index=number)
+
+    def completed(self) -> Reading:
+        """The reading with depth, channels and scale, as far as some of the images tell.
 
         One scale holds for a whole source: an image that is dark throughout stays so.
         """
-        files = [item.file for item in self.find() if isinstance(item, Found)]
+        files = list(dict.fromkeys(item.file for item in self.find() if isinstance(item, Found)))
         some = files[:: max(1, len(files) // SAMPLED)]
-        highest = [value for value in map(highest_value, some) if value is not None]
-        return white_of(max(highest)) if highest else 0
+        kinds = {file: kind for file in some if (kind := kind_of_file(file)) is not None}
+        reading = self.reading
+        pages = reading.pages or FIRST
+
+        def channels(kind: Kind) -> int:
+            return kind.channels * kind.pages if pages == STACKED else kind.channels
+
+        unusual = [kind for kind in kinds.values() if kind.depth != EIGHT or channels(kind) not in (1, 3)]
+        wanted = len(unusual) * 2 > len(kinds) or reading.channels or reading.depth not in ("", EIGHT)
+        if reading.depth == EIGHT and not reading.channels:
+            wanted = False
+        if wanted and kinds:
+            of_these = unusual or list(kinds.values())
+            depth = reading.depth or Counter(kind.depth for kind in of_these).most_common(1)[0][0]
+            count = Counter(map(channels, of_these)).most_common(1)[0][0]
+            names = reading.channels or ", ".join(usual_channels(count))
+            reading = replace(reading, depth=depth, channels=names)
+        if reading.has_scale or (wanted and reading.depth == EIGHT):
+            return reading
+        deep = [file for file, kind in kinds.items() if kind.depth != EIGHT]
+        return with_scale(reading, (values for file in deep if (values := _values(file, pages)) is not None))
+
+
+def _values(file: Path, pages: str) -> NDArray[Any] | None:
+    try:
+        return values_in(file, pages)
+    except BROKEN:
+        return None  # decoding it says why
+
+
+def with_scale(reading: Reading, images: Iterable[NDArray[Any]]) -> Reading:
+    """A reading that says what black and white are in images of more than 8 bits; as it is without any."""
+    sampled = Sampled.of(images)
+    if not sampled.values.size:
+        return reading
+    if reading.depth in ("", EIGHT):  # made ordinary pictures: white alone, and as far as they need it
+        return replace(reading, white=float(white_of(max(sampled.highs, default=0))))
+    black, white = sampled.ends(reading.scale)
+    return replace(reading, black=black, white=white)
 
 
 @cache
@@ -166,6 +227,10 @@ class Reference:
     def picture(self) -> Picture:
         """Open it; `BadFile` with the reason if that fails."""
         return self.source.picture(Path(self.file), self.part, self.index)
+
+    def resized(self, preprocessing: Preprocessing) -> PixelArray:
+        """Open it at the input size, see `preprocessing.resized`; `BadFile` or `BadValue` with the reason."""
+        return resized(self.picture().pixels, preprocessing, self.source.reading.channel_names)
 
     def stored(self) -> StoredValues | None:
         """What it holds as it is stored; None where that cannot be told."""

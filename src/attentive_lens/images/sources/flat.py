@@ -75,14 +75,17 @@ class Flat(Source):
             for file in listed(self.place):
                 is_image = file.suffix.lower() in suffixes()
                 name = class_name(self.place.absolute().name)
-                yield Found(file, name, None) if is_image else Skipped(file, "its name does not end like an image's")
+                if is_image:
+                    yield from self.each_page(Found(file, name, None))
+                else:
+                    yield Skipped(file, "its name does not end like an image's")
             return
         pattern = _compiled(self.reading.labels, self.place)
         for file in listed(self.place):
             if file.suffix.lower() not in suffixes():
                 yield Skipped(file, "its name does not end like an image's")
             elif word := _class_in(file.stem, pattern):
-                yield Found(file, class_name(word), None)
+                yield from self.each_page(Found(file, class_name(word), None))
             else:
                 yield Skipped(file, f"its name does not fit the pattern {self.reading.labels}")
 

@@ -65,7 +65,7 @@ class Folders(Source):
                     file = Path(place) / name
                     if file.suffix.lower() in suffixes():
                         some = True
-                        yield Found(file, label, set_name)
+                        yield from self.each_page(Found(file, label, set_name))
                     else:
                         yield Skipped(file, "its name does not end like an image's")
             if not some:

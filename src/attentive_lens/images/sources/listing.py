@@ -81,7 +81,7 @@ class Listing(Source):
             label = row[labels].strip()
             if label:
                 word = SET_WORDS.get(row[sets].strip().lower()) if sets is not None else None
-                yield Found(file, class_name(label), word)
+                yield from self.each_page(Found(file, class_name(label), word))
             else:
                 yield Skipped(file, f"line {line} gives it no label")
         for file in listed(table.parent):

@@ -11,10 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import Picture, StoredValues
+from attentive_lens.images.decoding import Picture, of_stored
 from attentive_lens.images.layouts import Scale, readings, unfolded
+from attentive_lens.images.pixel_format import EIGHT, usual_channels
 from attentive_lens.images.reading import Reading
-from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name
+from attentive_lens.images.scale import Sampled
+from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name, with_scale
 from attentive_lens.images.sources.separated import (
     FEWEST_PIXELS,
     LABEL_WORDS,
@@ -24,6 +26,7 @@ from attentive_lens.images.sources.separated import (
     is_number,
     is_table,
 )
+from attentive_lens.images.stored import StoredValues
 
 
 class PixelTable(Source):
@@ -37,7 +40,7 @@ class PixelTable(Source):
     def __init__(self, place: Path, reading: Reading | None = None) -> None:
         super().__init__(place, reading)
         self._columns: tuple[Head, int, int | None] | None = None
-        self._scale: Scale | None = Scale(float(self.reading.white)) if self.reading.white else None
+        self._scale: Scale | None = Scale(self.reading.white) if self.reading.white else None
 
     @classmethod
     def recognises(cls, place: Path) -> bool:
@@ -107,14 +110,16 @@ class PixelTable(Source):
         """The image whose line starts at byte ``index``."""
         del part
         header, labels, sets = self._located()
-        scale = self._scaled()
+        pixel_format = self.reading.pixel_format
         try:
             with file.open("rb") as stream:
                 stream.seek(index)
                 values = _numbers(stream.readline(), header, labels, sets)
             image = unfolded(values, self.reading)
+            if not pixel_format.is_plain:
+                return replace(of_stored(image, pixel_format, " line of a table"), stored=values.size)
             grey = "grey " if image.shape[2] == 1 else ""
-            return Picture(scale.pixels(image), f"{grey}line of a table", stored=values.size)
+            return Picture(self._scaled().pixels(image), f"{grey}line of a table", stored=values.size)
         except (ValueError, OSError) as error:
             why = str(error.strerror).lower() if isinstance(error, OSError) else str(error)
             raise BadFile(f"{file.name}, byte {index} was not read", why, "Mend the line") from None
@@ -136,23 +141,36 @@ class PixelTable(Source):
     def _scaled(self) -> Scale:
         """What white is, from the first lines that can be read."""
         if self._scale is None:
-            header, labels, sets = self._located()
-            sample = []
-            for row in header.rows:
-                line = header.delimiter.join(row).encode("utf-8", "surrogateescape")
-                try:
-                    sample.append(_numbers(line, header, labels, sets))
-                except ValueError:
-                    continue
-            self._scale = Scale.of(
-                np.stack([image.reshape(-1) for image in sample]) if sample else np.full((1, 1), 255.0)
-            )
+            sample = self._first_lines()
+            self._scale = Scale.of(np.stack(sample) if sample else np.full((1, 1), 255.0))
         return self._scale
 
-    def found_white(self) -> int:
-        """Of numbers above 255, from the first lines."""
-        top = int(self._scaled().top)
-        return top if top > 255 else 0
+    def _first_lines(self) -> list[NDArray[np.float64]]:
+        """The pixels of those that can be read."""
+        header, labels, sets = self._located()
+        sample = []
+        for row in header.rows:
+            line = header.delimiter.join(row).encode("utf-8", "surrogateescape")
+            try:
+                sample.append(_numbers(line, header, labels, sets))
+            except ValueError:
+                continue
+        return sample
+
+    def completed(self) -> Reading:
+        """By the values of the first lines: those that 8 bits hold make ordinary pictures."""
+        reading = self.reading
+        if reading.depth == EIGHT and not reading.channels:
+            top = self._scaled().top
+            return reading if reading.has_scale or top <= 255 else replace(reading, white=top)
+        lines = self._first_lines()
+        sampled = Sampled.of(lines)
+        if reading.depth or reading.channels or reading.has_scale or not sampled.has_eight_bits:
+            count = lines[0].size // (reading.height * reading.width) if lines else 1
+            names = reading.channels or ", ".join(usual_channels(count))
+            reading = replace(reading, depth=reading.depth or sampled.depth, channels=names)
+            return reading if reading.has_scale or reading.depth == EIGHT else with_scale(reading, lines)
+        return reading
 
 
 def _cell(line: bytes, column: int, count: int, delimiter: str) -> str:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
+from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QStackedWidget
 
 from attentive_lens.core.numbering import place_of
@@ -14,6 +16,7 @@ from attentive_lens.core.telling import signed
 from attentive_lens.desk.requests.activity import LayerActive, LayerActivity
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation, RunImage
 from attentive_lens.desk.requests.inspecting import Channels, ChannelSeen, Neighbours, NeighboursFound
+from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.window import look
 from attentive_lens.window.explaining.channel import ChannelShown, ChannelView
 from attentive_lens.window.explaining.dropout_view import DropoutView
@@ -232,12 +235,14 @@ class ActivationsPanel(LayerPanel):
         tiles = []
         for channel in self.order:
             one = maps[:, :, channel]
-            pictures = [to_image(ink_on_paper(one))]
+            pictures = [self._picture(one, channel)]
             if others is not None:
                 pictures.append(to_image(ink_on_paper(others[:, :, channel])))
-            caption, tip = str(channel), f"channel {channel}: {float(one.min()):.3g} to {float(one.max()):.3g}"
+            own = self._name(channel)
+            word, tip = own or str(channel), f"{own or f'channel {channel}'}: {one.min():.3g} to {one.max():.3g}"
+            caption = word
             if channel in adds and seen is not None:
-                caption = f"{channel}  {signed(adds[channel], '.2f')}"
+                caption = f"{word}  {signed(adds[channel], '.2f')}"
                 tip = f"{tip}; adds {signed(adds[channel], '.2f')} to {seen.of}"
             if not one.any():
                 tip = f"{tip}; zero everywhere"
@@ -247,6 +252,18 @@ class ActivationsPanel(LayerPanel):
         if others is not None and self.beside is not None:
             words = f"{plate.name}: above this image, below image {self.beside}"
         self.note.setText(words)
+
+    def _picture(self, values: NDArray[np.float32], channel: int) -> QImage:
+        """A channel's output in ink; one of the image's own as it is shown, alone."""
+        if self.layer == IMAGE and self.explanation is not None:
+            return to_image(self.explanation.pixels[:, :, channel : channel + 1])
+        return to_image(ink_on_paper(values))
+
+    def _name(self, channel: int) -> str:
+        """Of one of the image's own channels; nothing for a layer's, which have numbers."""
+        plan = self.session.runs.plan()
+        names = plan.preprocessing.names_of_channels if plan is not None and self.layer == IMAGE else ()
+        return names[channel] if channel < len(names) else ""
 
     def open_place(self, place: int) -> None:
         """Open the channel of a tile."""
@@ -258,12 +275,13 @@ class ActivationsPanel(LayerPanel):
         if maps is None or self.explanation is None:
             return
         picture = to_image(self.explanation.pixels)
-        shown = ChannelShown(self.layer, channel, picture, maps[:, :, channel])
+        name = self._name(channel)
+        shown = ChannelShown(self.layer, channel, picture, maps[:, :, channel], name=name)
         pixels = self.session.images.pixels
         if others is not None and self.beside is not None and pixels is not None:
             other = to_image(np.asarray(pixels[place_of(self.beside)]))
             words = f"image {self.beside}"
-            shown = ChannelShown(self.layer, channel, picture, maps[:, :, channel], words, other, others[:, :, channel])
+            shown = replace(shown, beside=words, other=other, others=others[:, :, channel])
         self.pages.setCurrentIndex(1)
         self.view.show_channel(shown)
         self.view.setFocus()
@@ -318,7 +336,7 @@ class ActivationsPanel(LayerPanel):
         if channel is None:
             channel = self.order[0] if self.order else 0
         seen, factor = self._effects.get((self.layer, channel)), self.view.factor
-        words = f"channel {channel} of {self.layer}"
+        words = f"{self._name(channel) or f'channel {channel}'} of {self.layer}"
         if seen is not None and self.open_channel is not None:
             answers = {each.factor: each.probabilities for each in seen.answers}[factor]
             predicted = max(answers, key=lambda name: answers[name])

@@ -30,6 +30,7 @@ from attentive_lens.window.parts.basics import (
     map_colours,
     retire,
     set_role,
+    tint_image,
     to_image,
     vertical,
 )
@@ -151,7 +152,7 @@ class CauseRow(QFrame):
         place = self.cause.place
         under = " under their typical map" if place is not None else ""
         self.typical.setToolTip(f"The mean of these images{under}.")
-        self.typical.show_image(mean if place is None else laid_over(mean, to_image(map_colours(place.typical))))
+        self.typical.show_image(mean if place is None else laid_over(mean, tint_image(map_colours(place.typical))))
 
 
 class CausesPanel(Panel):

@@ -23,6 +23,7 @@ from attentive_lens.window.parts.basics import (
     filter_button,
     label,
     map_colours,
+    tint_image,
     to_image,
     vertical,
 )
@@ -270,7 +271,7 @@ class ChangePanel(Panel):
         self.tried = tried
         picture = to_image(tried.pixels[0])
         if tried.maps is not None:
-            picture = laid_over(enlarged(picture, SIDE), to_image(map_colours(tried.maps[0])))
+            picture = laid_over(enlarged(picture, SIDE), tint_image(map_colours(tried.maps[0])))
         self.picture.show_image(picture)
         self._show_answers(tried)
         if self._again:

@@ -24,6 +24,7 @@ from attentive_lens.window.parts.basics import (
     ink_on_paper,
     label,
     map_colours,
+    tint_image,
     to_image,
     vertical,
 )
@@ -57,6 +58,8 @@ class ChannelShown:
         The other image.
     others : ndarray, H×W, or None
         The channel's output for that one.
+    name : str
+        What it is called, where it is one of the image's own.
     """
 
     layer: str
@@ -66,6 +69,12 @@ class ChannelShown:
     beside: str = ""
     other: QImage | None = None
     others: NDArray[np.float32] | None = None
+    name: str = ""
+
+    @property
+    def called(self) -> str:
+        """«channel 3», or its name."""
+        return self.name or f"channel {self.channel}"
 
 
 class Overlays(QWidget):
@@ -187,7 +196,7 @@ class ChannelView(QWidget):
         """Another channel, or another image."""
         same = self.shown is not None and (self.shown.layer, self.shown.channel) == (shown.layer, shown.channel)
         self.shown = shown
-        self.title.setText(f"{shown.layer} · channel {shown.channel}")
+        self.title.setText(f"{shown.layer} · {shown.called}")
         if not same:
             self.factor = 1.0
         self.show_effects(None)
@@ -268,7 +277,9 @@ class ChannelView(QWidget):
 def _over(picture: QImage, values: NDArray[np.float32], top: float, strength: float) -> QImage:
     """A channel's output over the image, enlarged so that its places are told apart."""
     return laid_over(
-        enlarged(picture, 256), to_image(map_colours(values, signed=bool(values.min() < 0), top=top or None)), strength
+        enlarged(picture, 256),
+        tint_image(map_colours(values, signed=bool(values.min() < 0), top=top or None)),
+        strength,
     )
 
 

@@ -8,7 +8,7 @@ from attentive_lens.desk.requests.explaining import Explanation
 from attentive_lens.desk.requests.maps import ClassesRest, ClassMaps, RestsOn
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, label, map_colours, to_image, vertical
+from attentive_lens.window.parts.basics import button, label, map_colours, tint_image, to_image, vertical
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
 
@@ -92,7 +92,7 @@ class ClassesPanel(Panel):
         tiles = []
         for each in self.result.classes:
             picture = enlarged(to_image(each.mean), LARGE)
-            over = laid_over(picture, to_image(map_colours(each.map)))
+            over = laid_over(picture, tint_image(map_colours(each.map)))
             word = "! " if goes_by_place(each) else ""
             role = "vermilion" if goes_by_place(each) else "faint"
             tiles.append(Tile((picture, over), f"{word}{each.name}", f"{each.name}: {each.words}.", role))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QScrollArea, QVBoxLayout
 
 from attentive_lens.desk.requests.explaining import ActivationMaps, Activations, Explanation
+from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.plates import chosen_plates, plates_of
 from attentive_lens.window.explaining.activations import ActivationsPanel, strongest
@@ -63,13 +64,13 @@ class LayersPanel(PanelGroup):
         plates = chosen_plates(every, shown)
         if tuple(p.name for p in plates) != tuple(p.name for p in self.bench.plates) or not self.bench.pictures:
             self.bench.show_plates(plates)
-        self.bench.show_pictures({"image": to_image(explanation.pixels)})
+        self.bench.show_pictures({IMAGE: to_image(explanation.pixels)})
         if self.bench.current is None:
             self.bench.current = min(1, len(plates) - 1)
         self._show_plate()
 
     def _layers(self, explanation: Explanation) -> tuple[str, ...]:
-        names = {layer.name for layer in explanation.layers}
+        names = {IMAGE, *(layer.name for layer in explanation.layers)}
         return tuple(p.output for p in self.bench.plates if p.output in names and len(p.shape) == 3)
 
     def _take(self, activations: ActivationMaps) -> None:
@@ -79,7 +80,9 @@ class LayersPanel(PanelGroup):
     def restyled(self) -> None:
         """The maps on the plates in the colours of the theme."""
         maps = self.activations.maps
-        pictures = {name: to_image(ink_on_paper(each[:, :, strongest(each)[0]])) for name, each in maps.items()}
+        pictures = {
+            name: to_image(ink_on_paper(each[:, :, strongest(each)[0]])) for name, each in maps.items() if name != IMAGE
+        }
         self.bench.show_pictures({**self.bench.pictures, **pictures})
 
     def choose_layer(self, layer: str) -> None:

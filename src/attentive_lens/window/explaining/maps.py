@@ -14,7 +14,7 @@ from attentive_lens.desk.requests.explaining import MAP_METHODS, Explanation
 from attentive_lens.desk.requests.maps import Maps, MapsMade
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
-from attentive_lens.window.parts.basics import button, chooser, label, map_colours, to_image, vertical
+from attentive_lens.window.parts.basics import button, chooser, label, map_colours, tint_image, to_image, vertical
 from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
 from attentive_lens.window.session import Session
@@ -116,7 +116,7 @@ class MapsPanel(Panel):
             if each.values is None:
                 tiles.append(Tile((picture,), f"{name}: none", f"{name}: {each.refused}.", "ochre"))
                 continue
-            drawn = to_image(map_colours(each.values, signed=bool(made.against)))
+            drawn = tint_image(map_colours(each.values, signed=bool(made.against)))
             word = {True: "✓ ", False: "✗ ", None: ""}[each.passed]
             role = {True: "petrol", False: "ochre", None: "faint"}[each.passed]
             verdict = {True: " It gains more than what knows nothing of the answer.", False: " It gains no more."}

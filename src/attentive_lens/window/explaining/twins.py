@@ -27,6 +27,7 @@ from attentive_lens.window.parts.basics import (
     label,
     map_colours,
     set_role,
+    tint_image,
     to_image,
     vertical,
 )
@@ -339,14 +340,14 @@ class Twins(QWidget):
         predicted, true = self._of("predicted").values, self._of("true").values
         signed = self.signs.isChecked() and shown.method.signed
         top = max(scale(predicted, signed), scale(true, signed))
-        self.lenses["predicted"].show_image(picture, to_image(map_colours(predicted, signed, top)))
+        self.lenses["predicted"].show_image(picture, tint_image(map_colours(predicted, signed, top)))
         self.scales["predicted"].show_scale(top, signed)
         apart = self.pulls and shown.difference is not None
         if apart and shown.difference is not None:
-            self.lenses["true"].show_image(picture, to_image(map_colours(shown.difference, signed=True)))
+            self.lenses["true"].show_image(picture, tint_image(map_colours(shown.difference, signed=True)))
             self.scales["true"].show_scale(scale(shown.difference, True), True)
         else:
-            self.lenses["true"].show_image(picture, to_image(map_colours(true, signed, top)))
+            self.lenses["true"].show_image(picture, tint_image(map_colours(true, signed, top)))
         self.scales["true"].setVisible(apart)
 
     def _place_lens_on(self, map_: NDArray[Any]) -> None:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from attentive_lens.desk.requests.images import Averages, ClassAverages
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import label, to_image, vertical
 from attentive_lens.window.parts.proportions import draw_picture
@@ -26,11 +26,11 @@ class ClassRows(QWidget):
         self.setObjectName("class averages")
         self.setAccessibleName("mean image and deviation of each class")
         self.session = session
-        self.mean: NDArray[np.uint8] | None = None
-        self.deviation: NDArray[np.uint8] | None = None
+        self.mean: PixelArray | None = None
+        self.deviation: PixelArray | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
-    def show_averages(self, mean: NDArray[np.uint8], deviation: NDArray[np.uint8]) -> None:
+    def show_averages(self, mean: PixelArray, deviation: PixelArray) -> None:
         """K×H×W×3 uint8 each."""
         self.mean, self.deviation = mean, deviation
         self.setFixedHeight(HEAD + len(mean) * (SIDE + GAP))
@@ -68,7 +68,7 @@ class ClassRows(QWidget):
             for k, picture in enumerate(pictures):
                 draw_picture(painter, QRectF(NAME + k * (SIDE + GAP), top, SIDE, SIDE), to_image(picture))
 
-    def _some(self, label_: int, count: int) -> list[NDArray[np.uint8]]:
+    def _some(self, label_: int, count: int) -> list[PixelArray]:
         if self.session.images.pixels is None:
             return []
         collection = self.session.images.collection

@@ -8,6 +8,8 @@ from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QFrame, QScrollArea
 
 from attentive_lens.core.numbering import number_at
+from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.window.images.display_box import DisplayBox
 from attentive_lens.window.parts.basics import button, horizontal, label, to_image, vertical
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.picture import PixelBox
@@ -43,7 +45,11 @@ class Details(QFrame):
         self.preview.hovered.connect(self._show_pixel)
         layout.addWidget(self.preview)
         self.pixel = label(" ", "faint", name="pixel values")
+        self.pixel.setWordWrap(True)
         layout.addWidget(self.pixel)
+        self.display = DisplayBox(session, self._pixels)
+        layout.addWidget(self.display)
+        session.display_changed.connect(self._show_anew)
         self.facts = label("Select an image to see what it is.", "faint", name="image facts")
         self.facts.setWordWrap(True)
         self.facts.setAlignment(Qt.AlignmentFlag.AlignTop)
@@ -97,6 +103,7 @@ class Details(QFrame):
             row.name,
             f"{row.width}×{row.height} pixels, {row.mode}",
             f"{thousands(row.bytes)} bytes",
+            *([f"{thousands(row.beyond)} values beyond the scale"] if row.beyond else []),
         ]
         shown = {name: values[place] for name, values in self.session.images.measures.items() if name != "pixels"}
         lines += [f"{name} {value:.2f}" for name, value in shown.items() if np.isfinite(value)]
@@ -112,8 +119,17 @@ class Details(QFrame):
         if across < 0 or self.place is None or self.session.images.pixels is None:
             self.pixel.setText(" ")
             return
-        values = " ".join(str(int(v)) for v in self.session.images.pixels[self.place][down, across])
+        values = self.session.images.pixel_format.in_words(self.session.images.pixels[self.place][down, across])
         self.pixel.setText(f"column {across}, row {down}: {values}")
+
+    def _pixels(self) -> PixelArray | None:
+        pixels = self.session.images.pixels
+        return None if pixels is None or self.place is None else np.asarray(pixels[self.place])
+
+    def _show_anew(self) -> None:
+        pixels = self._pixels()
+        if pixels is not None:
+            self.preview.show_image(to_image(pixels))
 
     def _explain(self) -> None:
         if self.place is not None:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import ResizeModes, ResizeModesShown
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import horizontal, label, panel, set_role, to_image
@@ -37,10 +36,10 @@ class ResizeRows(QWidget):
         super().__init__()
         self.setObjectName("resize rows")
         self.setAccessibleName("the same images stretched, in a border, cut, and as the network takes them")
-        self.images: dict[str, NDArray[np.uint8]] = {}
+        self.images: dict[str, PixelArray] = {}
         self.chosen = "stretch"
 
-    def show_images(self, images: dict[str, NDArray[np.uint8]], chosen: str) -> None:
+    def show_images(self, images: dict[str, PixelArray], chosen: str) -> None:
         """n×H×W×C uint8 by row."""
         self.images, self.chosen = images, chosen
         self.update()

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import OpenPicture, Picture
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.window import look
+from attentive_lens.window.images.display_box import DisplayBox
 from attentive_lens.window.parts.basics import button, label, to_image
 from attentive_lens.window.parts.pointing import HOLD, points
 from attentive_lens.window.session import Session
 
+DISPLAY = 232
+"""Pixels of the column that says how images are shown."""
 MOST = 64.0
 """Screen pixels for one of the image, at most."""
 
@@ -25,9 +27,12 @@ class Canvas(QWidget):
     -------
     hovered
         Column and row of the pixel under the mouse.
+    dragged
+        The mouse was moved with its right button down: across and down, in parts of the canvas.
     """
 
     hovered = pyqtSignal(int, int)
+    dragged = pyqtSignal(float, float)
 
     def __init__(self) -> None:
         super().__init__()
@@ -38,11 +43,17 @@ class Canvas(QWidget):
         self.scale = 1.0
         self.corner = QPointF(0, 0)
         self._held: QPointF | None = None
+        self._turned: QPointF | None = None
 
     def show_picture(self, picture: QImage | None) -> None:
         """Another picture, as large as fits."""
         self.picture = picture
         self.fit()
+
+    def redraw(self, picture: QImage) -> None:
+        """The same picture, shown otherwise."""
+        self.picture = picture
+        self.update()
 
     def fit(self) -> None:
         """As large as fits, in the middle."""
@@ -81,15 +92,25 @@ class Canvas(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Take hold of it."""
-        self._held = event.position() if event is not None else None
+        if event is None:
+            return
+        if event.button() == Qt.MouseButton.RightButton:
+            self._turned = event.position()
+        else:
+            self._held = event.position()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         """Let it go."""
-        self._held = None
+        self._held = self._turned = None
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Drag it, and tell the pixel."""
         if event is None or self.picture is None:
+            return
+        if self._turned is not None:
+            moved = event.position() - self._turned
+            self._turned = event.position()
+            self.dragged.emit(moved.x() / max(1, self.width()), moved.y() / max(1, self.height()))
             return
         if self._held is not None:
             self.corner += event.position() - self._held
@@ -119,7 +140,7 @@ class Viewer(QWidget):
         self.setObjectName("viewer")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.session = session
-        self.pixels: NDArray[np.uint8] | None = None
+        self.pixels: PixelArray | None = None
         self._image = 0
         layout = QVBoxLayout(self)
         layout.setContentsMargins(24, 16, 16, 16)
@@ -137,7 +158,18 @@ class Viewer(QWidget):
         layout.addLayout(head)
         self.canvas = Canvas()
         self.canvas.hovered.connect(self._show_values)
-        layout.addWidget(self.canvas, 1)
+        across = QHBoxLayout()
+        across.addWidget(self.canvas, 1)
+        self.display = DisplayBox(session, lambda: self.pixels)
+        self.display.setFixedWidth(DISPLAY)
+        self.display.unfold(True)
+        self.canvas.dragged.connect(self._drag_levels)
+        session.display_changed.connect(self._show_anew)
+        side = QVBoxLayout()
+        side.addWidget(self.display)
+        side.addStretch()
+        across.addLayout(side)
+        layout.addLayout(across, 1)
 
     def open_image(self, place: int) -> None:
         """Show an image; it is opened in the background."""
@@ -170,8 +202,16 @@ class Viewer(QWidget):
         if self.pixels is None or across < 0 or down >= len(self.pixels) or across >= self.pixels.shape[1]:
             self.values.setText("")
             return
-        colours = " ".join(str(int(v)) for v in self.pixels[down, across])
-        self.values.setText(f"column {across}, row {down}: {colours}")
+        values = self.session.images.pixel_format.in_words(self.pixels[down, across])
+        self.values.setText(f"column {across}, row {down}: {values}")
+
+    def _drag_levels(self, across: float, down: float) -> None:
+        if self.display.isVisible():
+            self.display.drag(across, down)
+
+    def _show_anew(self) -> None:
+        if self.pixels is not None:
+            self.canvas.redraw(to_image(self.pixels))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Arrows, +, − and Esc."""

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from functools import partial
 
-import numpy as np
-from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import (
@@ -20,6 +18,7 @@ from PyQt6.QtWidgets import (
 )
 
 from attentive_lens.desk.requests.images import Augment, Augmented
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.augmentation import STEPS, AugmentationStep
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label, panel, retire, to_image
@@ -37,10 +36,10 @@ class VariantGrid(QWidget):
         super().__init__()
         self.setObjectName("variant grid")
         self.setAccessibleName("originals and their variants")
-        self.originals: NDArray[np.uint8] | None = None
-        self.variants: NDArray[np.uint8] | None = None
+        self.originals: PixelArray | None = None
+        self.variants: PixelArray | None = None
 
-    def show_images(self, originals: NDArray[np.uint8], variants: NDArray[np.uint8]) -> None:
+    def show_images(self, originals: PixelArray, variants: PixelArray) -> None:
         """N×H×W×C originals, and rows·N variants, row by row."""
         self.originals, self.variants = originals, variants
         self.update()

@@ -24,7 +24,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from attentive_lens.desk.map_colours import coloured
+from attentive_lens.desk.map_colours import coloured, in_colour
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.window import look
 
 Margins = tuple[int, int, int, int]
@@ -198,14 +199,18 @@ def filter_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) ->
     return widget
 
 
-def to_image(pixels: NDArray[np.uint8]) -> QImage:
-    """A QImage of its own from H×W×1, H×W×3 (RGB) or H×W×4 (RGBA) uint8."""
-    if pixels.shape[2] == 1:
-        pixels = np.repeat(pixels, 3, axis=2)
-    pixels = np.ascontiguousarray(pixels)
-    height, width, channels = pixels.shape
-    kind = QImage.Format.Format_RGB888 if channels == 3 else QImage.Format.Format_RGBA8888
-    return QImage(pixels.tobytes(), width, height, channels * width, kind).copy()
+def to_image(pixels: PixelArray) -> QImage:
+    """A QImage of its own from an image H×W×C, as the workspace's images are shown."""
+    shown = np.ascontiguousarray(in_colour(pixels, look.display))
+    height, width = shown.shape[:2]
+    return QImage(shown.tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+
+
+def tint_image(colours: NDArray[np.uint8]) -> QImage:
+    """A QImage of its own from transparent colours H×W×4 uint8 (RGBA)."""
+    colours = np.ascontiguousarray(colours)
+    height, width = colours.shape[:2]
+    return QImage(colours.tobytes(), width, height, 4 * width, QImage.Format.Format_RGBA8888).copy()
 
 
 def rgb(role: str) -> NDArray[np.float32]:

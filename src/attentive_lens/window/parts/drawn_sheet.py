@@ -11,6 +11,7 @@ from PyQt6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.desk.map_colours import class_colour
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import to_image
 from attentive_lens.window.parts.pointing import points
@@ -52,7 +53,7 @@ class DrawnSheet(QWidget):
 
     def show_images(
         self,
-        images: Sequence[NDArray[np.uint8]],
+        images: Sequence[PixelArray],
         columns: int = 0,
         gap: int = GAP,
         together: int = 1,

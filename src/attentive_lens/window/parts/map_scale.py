@@ -8,7 +8,7 @@ from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import map_colours, to_image
+from attentive_lens.window.parts.basics import map_colours, tint_image
 
 BAR, TALL, GAP = 56, 16, 4
 """Pixels of the colours, of the line, and between colours and figures."""
@@ -65,7 +65,7 @@ class MapScale(QWidget):
         values = np.linspace(-1 if self.signed else 0, 1, 64, dtype=np.float32)[None, :]
         bar = QRectF(low + GAP, 4, BAR, 8)
         painter.fillRect(bar, t.colour("sheet"))
-        painter.drawImage(bar, to_image(map_colours(values, self.signed, 1.0)))
+        painter.drawImage(bar, tint_image(map_colours(values, self.signed, 1.0)))
         painter.setPen(QPen(t.colour("line"), 1))
         painter.drawRect(bar)
         painter.setFont(look.font(look.SMALL))

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QAbstractScrollArea, QFrame
 
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import map_colours, to_image
+from attentive_lens.window.parts.basics import map_colours, tint_image, to_image
 from attentive_lens.window.parts.pointing import points
 from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.words import shortened
@@ -245,7 +245,7 @@ class ContactSheet(QAbstractScrollArea):
             covered = draw_picture(painter, box, to_image(self.pixels[place]))
             if place in self.maps:
                 painter.fillRect(covered, t.colour("sheet", 150))
-                painter.drawImage(covered, to_image(map_colours(self.maps[place])))
+                painter.drawImage(covered, tint_image(map_colours(self.maps[place])))
         if place in self.faded:
             painter.fillRect(box, t.colour("paper", 170))
             painter.setPen(QPen(t.colour("faint"), 1))

@@ -17,7 +17,7 @@ from attentive_lens.desk.map_colours import class_colour
 from attentive_lens.desk.requests.mapping import DataMap
 from attentive_lens.images.rows import Pixels
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import to_image
+from attentive_lens.window.parts.basics import tint_image, to_image
 from attentive_lens.window.parts.pointing import points
 from attentive_lens.window.parts.proportions import fitted
 
@@ -173,7 +173,7 @@ class ImageMap(QWidget):
 
     @staticmethod
     def _draw(painter: QPainter, layer: NDArray[np.uint8], ratio: float) -> None:
-        picture = to_image(layer)
+        picture = tint_image(layer)
         picture.setDevicePixelRatio(ratio)
         painter.drawImage(QPointF(0, 0), picture)
 

@@ -1,0 +1,286 @@
+"""What picture files hold, before anything is made of it: values of any depth, channels and pages."""
+
+from __future__ import annotations
+
+import logging
+import stat
+import struct
+import warnings
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from attentive_lens.images.pixel_format import EACH, EIGHT, FIRST, MOST_CHANNELS, SIXTEEN, STACKED, depth_of
+
+MOST_PIXELS = 200_000_000
+"""Larger pictures are refused before they are unpacked: 600 MB of memory each."""
+NPY = ".npy"
+"""Ending of a file that holds one image as an array."""
+BROKEN = (
+    OSError, SyntaxError, ValueError, EOFError, IndexError, KeyError, TypeError, ZeroDivisionError, RuntimeError,
+    AttributeError, struct.error, zlib.error, MemoryError, Image.DecompressionBombError,
+)  # fmt: skip
+"""What decoders of damaged files raise."""
+_TIFF = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+_PNG = b"\x89PNG\r\n\x1a\n"
+_GREY_ALPHA, _COLOUR_ALPHA = 4, 6
+"""Of the colour types of a PNG file."""
+_CHANNELS_OF_PNG = {0: 1, 2: 3, _GREY_ALPHA: 2, _COLOUR_ALPHA: 4}
+_OPACITY = (1, 2)
+"""Kinds of extra samples of a TIFF that are opacity."""
+_ROWS = "YX"
+
+
+class NotStored(ValueError):
+    """A file that gives no values; its text is the reason."""
+
+
+@dataclass(frozen=True)
+class StoredValues:
+    """What a file or an array holds: least and greatest value, bits of each."""
+
+    low: float
+    high: float
+    bits: int
+
+
+def of_values(values: NDArray[Any], bits: int = 0) -> StoredValues:
+    """Of an array."""
+    return StoredValues(float(values.min(initial=0)), float(values.max(initial=0)), bits or 8 * values.dtype.itemsize)
+
+
+@dataclass(frozen=True)
+class Kind:
+    """What a picture file is by its head, without unpacking it.
+
+    Attributes
+    ----------
+    depth : str
+        One of `pixel_format.DEPTHS`.
+    channels : int
+        Opacity not counted; 3 for any ordinary picture.
+    pages : int
+        Of one size.
+    """
+
+    depth: str
+    channels: int
+    pages: int = 1
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether an ordinary picture holds all of it."""
+        return self.depth == EIGHT and self.channels in (1, 3)
+
+
+def kind_of_file(file: Path) -> Kind | None:
+    """What a file is; None if it is no picture, or cannot be read."""
+    try:
+        if not stat.S_ISREG(file.stat().st_mode):
+            return None  # a pipe would be waited for
+        head = _head(file)
+        if file.suffix.lower() == NPY:
+            values = _of_array(np.load(file, mmap_mode="r", allow_pickle=False))
+            return Kind(depth_of(values.dtype), values.shape[2])
+        if _is_deep_png(head):
+            return Kind(SIXTEEN, 1 if head[25] in (0, _GREY_ALPHA) else 3)
+        if head[:4] in _TIFF:
+            with _opened_tiff(file) as tiff:
+                page, count = tiff.pages[0], _pages(tiff)
+                return Kind(depth_of(np.dtype(page.dtype)), int(page.samplesperpixel) - _has_opacity(page), count)
+        with _opened(file) as picture:
+            return Kind(_depth(picture.mode), 1 if _is_deep(picture.mode) else 3, getattr(picture, "n_frames", 1))
+    except BROKEN:
+        return None  # decoding it says why
+
+
+def stored_values(file: Path, pages: str = FIRST, page: int = 0) -> StoredValues | None:
+    """Of a picture file; None if it cannot be read."""
+    try:
+        if needs_own_reader(file):
+            return of_values(values_in(file, pages, page))
+        with _opened(file) as picture:
+            if picture.width * picture.height > MOST_PIXELS:
+                return None
+            picture.seek(page)
+            mode = picture.mode
+            values = np.asarray(picture.convert("RGB") if mode == "P" else picture)
+    except BROKEN:
+        return None
+    return of_values(values, 1 if mode == "1" else 16 if mode.startswith("I;16") else 32 if _is_deep(mode) else 8)
+
+
+def needs_own_reader(file: Path) -> bool:
+    """Whether the usual decoder of pictures would lose some of what a file holds, or cannot read it."""
+    head = _head(file)
+    return file.suffix.lower() == NPY or _is_deep_png(head) or head[:4] in _TIFF
+
+
+def count_of_pages(file: Path) -> int:
+    """How many pictures of one size a file holds; 1 for what cannot be read."""
+    kind = kind_of_file(file)
+    return kind.pages if kind is not None else 1
+
+
+def values_in(file: Path, pages: str = FIRST, page: int = 0) -> NDArray[Any]:
+    """Values H×W×C of a picture file, in the type they are stored in, turned as the file says; opacity lies on white.
+
+    Parameters
+    ----------
+    file : Path
+        A picture, or an NPY array H×W, H×W×C or C×H×W.
+    pages : str
+        What several pages are: only the first is wanted, each is an image, or all are channels of one.
+    page : int
+        Which, where each is an image.
+
+    Raises
+    ------
+    NotStored
+        If it holds no image, or too large a one.
+    OSError, ValueError, …
+        One of `BROKEN`, if it is damaged.
+    """
+    head = _head(file)
+    if file.suffix.lower() == NPY:
+        return _of_array(np.load(file, allow_pickle=False))
+    if _is_deep_png(head):
+        return _of_png(file, head)
+    if head[:4] in _TIFF:
+        return _of_tiff(file, pages, page)
+    with _opened(file) as picture:
+        _check_size(picture.height, picture.width)
+        picture.seek(page if pages == EACH else 0)
+        values = np.asarray(picture if _is_deep(picture.mode) else picture.convert("RGB"))
+        return values.reshape(*values.shape[:2], -1)
+
+
+def _head(file: Path) -> bytes:
+    with file.open("rb") as stream:
+        return stream.read(32)
+
+
+@contextmanager
+def _opened(file: Path) -> Iterator[Image.Image]:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        with Image.open(file) as picture:
+            yield picture
+
+
+@contextmanager
+def _opened_tiff(file: Path) -> Iterator[Any]:
+    import tifffile  # only here: nothing else needs it
+
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL)  # what it would say of damaged files is said here
+    with tifffile.TiffFile(file) as tiff:
+        yield tiff
+
+
+def _is_deep(mode: str) -> bool:
+    return mode == "F" or mode.startswith("I")
+
+
+def _depth(mode: str) -> str:
+    """Of a picture by the decoder's word for what it holds."""
+    if mode == "F":
+        return depth_of(np.dtype(np.float32))
+    return depth_of(np.dtype(np.uint16 if mode.startswith("I;16") else np.int32)) if _is_deep(mode) else EIGHT
+
+
+def _is_deep_png(head: bytes) -> bool:
+    return head.startswith(_PNG) and len(head) > 25 and head[24] == 16 and head[25] in _CHANNELS_OF_PNG
+
+
+def _check_size(height: int, width: int, channels: int = 1) -> None:
+    if not height * width * channels:
+        raise NotStored("it is empty")
+    if height * width * max(1, channels / 3) > MOST_PIXELS:
+        raise NotStored(f"it has {width}×{height} pixels, more than can be unpacked")
+
+
+def _of_png(file: Path, head: bytes) -> NDArray[Any]:
+    import imagecodecs  # as above
+
+    width, height = struct.unpack(">II", head[16:24])
+    _check_size(height, width, _CHANNELS_OF_PNG[head[25]])
+    values = np.asarray(imagecodecs.png_decode(file.read_bytes())).reshape(height, width, -1)
+    return on_white(values) if head[25] in (_GREY_ALPHA, _COLOUR_ALPHA) else values
+
+
+def _of_tiff(file: Path, pages: str, page: int) -> NDArray[Any]:
+    with _opened_tiff(file) as tiff:
+        first = tiff.pages[0]
+        series = tiff.series[0]
+        count = _pages(tiff)
+        _check_size(first.imagelength, first.imagewidth, first.samplesperpixel * (count if pages == STACKED else 1))
+        if count > 1 and pages != FIRST:
+            whole = _last_samples(series.asarray(), series.axes)
+            samples = first.samplesperpixel
+            planes = whole.reshape(-1, first.imagelength, first.imagewidth, samples)
+            if pages == EACH:
+                values = planes[page]
+            else:
+                values = np.ascontiguousarray(planes.transpose(1, 2, 0, 3)).reshape(*planes.shape[1:3], -1)
+        else:
+            values = _last_samples(first.asarray(), first.axes)
+            values = values.reshape(first.imagelength, first.imagewidth, -1)
+        if _has_opacity(first) and pages != STACKED:
+            values = on_white(values)
+        orientation = first.tags.get("Orientation")
+        return _upright(values, int(orientation.value) if orientation is not None else 1)
+
+
+def _pages(tiff: Any) -> int:
+    """Pictures of the first one's size, in pages of their own or in one."""
+    page, series = tiff.pages[0], tiff.series[0]
+    each = page.imagelength * page.imagewidth * page.samplesperpixel
+    return max(1, int(np.prod(series.shape)) // max(1, int(each)))
+
+
+def _last_samples(values: NDArray[Any], axes: str) -> NDArray[Any]:
+    """With the axis of an image's channels last."""
+    return np.moveaxis(values, axes.index("S"), -1) if "S" in axes else values
+
+
+def _has_opacity(page: Any) -> bool:
+    return bool(page.samplesperpixel in (2, 4)) and any(int(kind) in _OPACITY for kind in page.extrasamples)
+
+
+def _upright(values: NDArray[Any], orientation: int) -> NDArray[Any]:
+    """Turned as a camera noted (tag 274 of TIFF 6.0: where row 0 and column 0 are)."""
+    if orientation in (5, 6, 7, 8):
+        values = values.transpose(1, 0, 2)
+    if orientation in (3, 4, 7, 8):
+        values = values[::-1]
+    return values[:, ::-1] if orientation in (2, 3, 6, 7) else values
+
+
+def on_white(values: NDArray[Any]) -> NDArray[Any]:
+    """Values H×W×(C+1) whose last channel is opacity, laid on white, in the same type."""
+    top = 1.0 if values.dtype.kind == "f" else float(np.iinfo(values.dtype).max)
+    opacity = values[:, :, -1:] / top
+    laid = values[:, :, :-1] * opacity + top * (1 - opacity)
+    return (laid if values.dtype.kind == "f" else laid + 0.5).astype(values.dtype)
+
+
+def _of_array(array: NDArray[Any]) -> NDArray[Any]:
+    """One image as H×W×C: channels are the last axis, or the first where only that is short enough."""
+    if array.ndim == 2:
+        array = array[:, :, None]
+    sides = "×".join(map(str, array.shape))
+    if array.ndim != 3 or array.dtype.kind not in "buif":
+        raise NotStored(f"its array is {sides or 'one number'} of {array.dtype}, and H×W or H×W×C numbers are needed")
+    if array.shape[2] > MOST_CHANNELS >= array.shape[0]:
+        array = array.transpose(1, 2, 0)
+    if array.shape[2] > MOST_CHANNELS:
+        raise NotStored(f"its array is {sides}, and {MOST_CHANNELS} channels are the most")
+    _check_size(*array.shape)
+    return array
