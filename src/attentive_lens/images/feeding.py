@@ -67,7 +67,7 @@ class Feed:
     members : ndarray, int64
         Rows of the training set.
     augmentation : sequence of AugmentationStep
-        Changes; none leaves the images as they are.
+        Changes; none leaves the images as they are. Those for colours stand aside where there are none.
     preprocessor : Preprocessor
         Applied last.
     seed, size, classes : int
@@ -102,7 +102,8 @@ class Feed:
         sampling: str = UNIFORM,
     ) -> None:
         self.pixels, self.labels, self.members = pixels, labels, members
-        self.augmentation, self.preprocessor, self.seed, self.size = augmentation, preprocessor, seed, size
+        self.augmentation = tuple(step for step in augmentation if step.acts_on(preprocessor.settings))
+        self.preprocessor, self.seed, self.size = preprocessor, seed, size
         self.classes, self.variants, self.draws, self.sampling = classes, variants, draws, sampling
         self.frozen_outputs: NDArray[np.float32] | None = None
         self.rows: Callable[[int], slice] = _all

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import QProcess, QRect, Qt, pyqtSignal
+from PyQt6.QtCore import QProcess, QRect, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.remembering import remember_source
 from attentive_lens.desk.requests.images import Preview, Previewed, WayToRead
-from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.images.pixel_format import PixelArray, PixelFormat
 from attentive_lens.images.reading import Reading
 from attentive_lens.window import look
 from attentive_lens.window.asking import Asker
@@ -23,6 +23,8 @@ from attentive_lens.window.running import run_command
 from attentive_lens.window.words import shortened, thousands
 
 SIDE, GAP = 72, 8
+COUNTS, LEVELS = 190, 120
+"""Pixels of the height of what will be read, and of the levels in it."""
 
 
 class Way(QWidget):
@@ -71,6 +73,44 @@ class Way(QWidget):
         self.chosen.emit()
 
 
+class Levels(QWidget):
+    """Where the values of the first images lie between black and white; hidden for ordinary pictures."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("levels")
+        self.setAccessibleName("where values lie between black and white")
+        self.setFixedHeight(LEVELS)
+        self.levels: tuple[int, ...] = ()
+        self.ends = ("", "")
+        self.hide()
+
+    def show_levels(self, levels: tuple[int, ...], own: PixelFormat) -> None:
+        """How many values lie in each part of the scale."""
+        self.levels, self.ends = levels, (f"{own.black:g}", f"{own.white:g}" if own.white else "255")
+        self.setToolTip(f"Values of the first images, from {self.ends[0]}, black, to {self.ends[1]}, white.")
+        self.setVisible(bool(levels))
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Bars as high as the roots of the counts, so that the few are seen beside the many."""
+        if not self.levels:
+            return
+        t, painter = look.theme, QPainter(self)
+        base, high = self.height() - 20, max(1, *self.levels) ** 0.5
+        step = self.width() / len(self.levels)
+        for k, count in enumerate(self.levels):
+            tall = (base - 4) * count**0.5 / high
+            painter.fillRect(QRectF(k * step, base - tall, max(1.0, step - 1), tall), t.colour("petrol"))
+        painter.setPen(t.colour("line"))
+        painter.drawLine(0, base, self.width(), base)
+        painter.setPen(t.colour("faint"))
+        painter.setFont(look.font(look.SMALL))
+        painter.drawText(0, self.height() - 4, self.ends[0])
+        right = self.width() - painter.fontMetrics().horizontalAdvance(self.ends[1])
+        painter.drawText(right, self.height() - 4, self.ends[1])
+
+
 class ImportWindow(QWidget):
     """Look first, then make the workspace.
 
@@ -108,21 +148,35 @@ class ImportWindow(QWidget):
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(body)
-        across.addWidget(scroll, 1)
+        left = vertical(spacing=12)
+        left.addWidget(scroll, 1)
+        left.addWidget(self._make_counts())
+        across.addLayout(left, 1)
         frame, inside = panel("Read it otherwise", "reading panel")
         frame.setFixedWidth(340)
         self.form = Form(Reading(), tuple(Reading.specs()), self._ask)
         inside.addWidget(self.form)
+        inside.addStretch()
+        across.addWidget(frame)
+        down.addLayout(self._make_foot())
+        self._ask(Reading())
+
+    def _make_counts(self) -> QWidget:
+        """What will be read: where values lie, and how many images there are of each class."""
+        frame, inside = panel("", "counts panel")
+        frame.setFixedHeight(COUNTS)
+        beside = horizontal(spacing=20)
         self.counts = label(role="faint", name="class counts")
         self.counts.setWordWrap(True)
         self.counts.setAlignment(Qt.AlignmentFlag.AlignTop)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.counts)
-        inside.addWidget(scroll, 1)
-        across.addWidget(frame)
-        down.addLayout(self._make_foot())
-        self._ask(Reading())
+        beside.addWidget(scroll, 1)
+        self.scale = Levels()
+        beside.addWidget(self.scale, 1, Qt.AlignmentFlag.AlignTop)
+        inside.addLayout(beside)
+        return frame
 
     def _make_foot(self) -> QHBoxLayout:
         foot = QHBoxLayout()
@@ -190,8 +244,13 @@ class ImportWindow(QWidget):
         classes = chosen.classes
         lines = [f"{thousands(chosen.images)} images, {thousands(len(classes))} classes"]
         lines += [", ".join(f"{name} {thousands(count)}" for name, count in chosen.sets.items())]
-        if white := chosen.reading["white"]:
-            lines += [f"White is {thousands(int(str(white)))} in all of them, as their values show."]
+        own = Reading.read(chosen.reading).pixel_format
+        if not own.is_plain or own.white:
+            names = f" of {own.names}" if own.channels else ""
+            lines += [f"{own.depth}{names}" + (f": {own.scale_in_words}." if own.white else ".")]
+        if chosen.beyond:
+            lines += [f"{chosen.beyond:.2%} of the values of the images shown lie beyond."]
+        self.scale.show_levels(chosen.levels, own)
         lines += [f"{name}: {thousands(count)}" for name, count in list(classes.items())[:60]]
         if chosen.skipped:
             lines.append(f"\n{thousands(chosen.skipped)} files or lines give no image")

@@ -66,6 +66,11 @@ class WayToRead:
         What is wrong with some.
     pixels : ndarray, n×64×64×3 uint8
         A few images of each class.
+    levels : tuple of int
+        Of images of more than an ordinary picture's bits: how many of these few images' values lie in each of equal
+        parts of the scale, from black to white.
+    beyond : float
+        Part of the values beyond the scale, 0–1.
     """
 
     reading: PlainTable
@@ -76,6 +81,8 @@ class WayToRead:
     sets: dict[str, int]
     problems: tuple[str, ...]
     pixels: PixelArray
+    levels: tuple[int, ...] = ()
+    beyond: float = 0.0
 
 
 @dataclass(frozen=True)

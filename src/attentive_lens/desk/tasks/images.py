@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from itertools import islice
 from pathlib import Path
 
@@ -15,7 +15,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
-from attentive_lens.desk.images.data import Data, gather, references
+from attentive_lens.desk.images.data import Data, gather, pixel_format_of, references
 from attentive_lens.desk.map_colours import in_colour
 from attentive_lens.desk.network.usual import looked_at
 from attentive_lens.desk.requests.images import (
@@ -36,7 +36,9 @@ from attentive_lens.desk.requests.images import (
     WayToRead,
 )
 from attentive_lens.errors import LensError, NotHere
-from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray, levels, of_levels, white_in
+from attentive_lens.images.decoding import Picture as Opened
+from attentive_lens.images.display import read_display, usual_display
+from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray, PixelFormat, levels, of_levels, white_in
 from attentive_lens.images.preprocessing import Preprocessor, resized
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Rows
@@ -52,6 +54,8 @@ LONGEST = 2400
 """Pixels of the longer side of a picture shown whole; larger ones are shown smaller."""
 MOST_CLASSES = 1000
 """Counted by name in a preview."""
+LEVELS = 64
+"""Parts of the scale in which values are counted."""
 SHOWN = 64
 """Side of the pictures in a preview."""
 
@@ -89,19 +93,20 @@ def preview(request: Preview) -> Job[Previewed]:
                     first_of_class.append(item)
             else:
                 skipped.append(f"{item.file.name}: {item.reason}")
-        shown, labels, problems = _first_pictures(source, firsts, count)
+        few_of_each = _first_pictures(source, firsts, count)
         classes = dict(counts.most_common(MOST_CLASSES))
-        problems = [*problems, *skipped[:5]]
+        problems = [*few_of_each.problems, *skipped[:5]]
         ways.append(
             WayToRead(
                 reading.write(),
-                tuple(labels),
+                tuple(few_of_each.labels),
                 counts.total(),
                 len(skipped),
                 classes,
                 _sets(given, of_class),
                 tuple(problems),
-                shown,
+                few_of_each.shown,
+                *few_of_each.scale(source.reading.pixel_format),
             )
         )
     if len({(way.reading["layout"], way.reading["order"]) for way in ways}) < 2:
@@ -125,25 +130,43 @@ def _roughness(images: PixelArray) -> float:
     return float(np.sum(steps))
 
 
-def _first_pictures(
-    source: Source, firsts: dict[str, list[Found]], count: int
-) -> tuple[NDArray[np.uint8], list[str], list[str]]:
-    """Pictures of the classes in turn, their labels, and why some could not be opened."""
+@dataclass(frozen=True)
+class _Firsts:
+    """Pictures of the classes in turn, their labels, and why some could not be opened; the images themselves."""
+
+    shown: PixelArray
+    labels: list[str]
+    problems: list[str]
+    images: list[Opened]
+
+    def scale(self, own: PixelFormat) -> tuple[tuple[int, ...], float]:
+        """Where values lie between black and white, and the part of them beyond; nothing of ordinary pictures."""
+        if own.is_plain or not self.images:
+            return (), 0.0
+        white = white_in(self.images[0].pixels)
+        counts = np.sum([np.histogram(image.pixels, LEVELS, (0, white))[0] for image in self.images], axis=0)
+        values = sum(image.pixels.size for image in self.images)
+        return tuple(counts.tolist()), sum(image.beyond for image in self.images) / max(1, values)
+
+
+def _first_pictures(source: Source, firsts: dict[str, list[Found]], count: int) -> _Firsts:
+    """A few images of every class."""
     turns = (item for turn in range(count) for items in firsts.values() for item in items[turn : turn + 1])
-    pictures, labels, problems = [], [], []
+    pictures, labels, problems, images = [], [], [], []
+    channels = source.reading.channel_names
+    names = () if channels in (GREY, COLOURS) else channels
+    small = Preprocessing(input_size=SHOWN, resize_mode="letterbox", channel_names=names)
     for item in islice(turns, count):
         try:
-            pixels = source.picture(item.file, item.part, item.index).pixels
+            picture = source.picture(item.file, item.part, item.index)
         except LensError as error:
             problems.append(f"{item.name.rsplit(os.sep, 1)[-1]}: {error.why}")
             continue
-        channels = source.reading.channel_names
-        names = () if channels in (GREY, COLOURS) else channels
-        small = Preprocessing(input_size=SHOWN, resize_mode="letterbox", channel_names=names)
-        pictures.append(in_colour(resized(pixels, small, channels)))
+        pictures.append(in_colour(resized(picture.pixels, small, channels), usual_display(channels)))
         labels.append(item.label)
+        images.append(picture)
     shown = np.stack(pictures) if pictures else np.zeros((0, SHOWN, SHOWN, 3), np.uint8)
-    return shown, labels, problems
+    return _Firsts(shown, labels, problems, images)
 
 
 def open_picture(request: OpenPicture) -> Job[Picture]:
@@ -238,7 +261,9 @@ def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
     batch = preprocessor.apply(data.pixels[few])
     seen = preprocessor.apply(modes[plan.preprocessing.resize_mode])
     low, high = seen.min(axis=(1, 2), keepdims=True), seen.max(axis=(1, 2), keepdims=True)
-    network = ((seen - low) / np.maximum(high - low, 1e-6) * 255).astype(np.uint8)
+    stretched = ((seen - low) / np.maximum(high - low, 1e-6) * 255).astype(np.uint8)
+    whole = read_display(place.folder, pixel_format_of(place).channels).with_(level=0.5, width=1.0)
+    network = whole.shown(stretched)
     mean, std = batch.mean(axis=(0, 1, 2)).tolist(), batch.std(axis=(0, 1, 2)).tolist()
     return ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network)
 
@@ -260,7 +285,8 @@ def augmented(request: Augment) -> Job[Augmented]:
     draws = range(request.draw * request.rows, (request.draw + 1) * request.rows)
     from attentive_lens.images.augmentation import augment  # as above
 
-    drawn = [augment(originals, chosen, plan.augmentation, 0, draw).images for draw in draws]
+    steps = [step for step in plan.augmentation if step.acts_on(plan.preprocessing)]
+    drawn = [augment(originals, chosen, steps, 0, draw).images for draw in draws]
     return Augmented(originals, of_levels(np.concatenate(drawn) * np.float32(255), originals.dtype))
 
 

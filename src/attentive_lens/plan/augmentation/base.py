@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from attentive_lens.core.values import Kind, spec
+from attentive_lens.plan.preprocessing import Preprocessing
 
 
 @dataclass(frozen=True)
@@ -21,7 +22,13 @@ class AugmentationStep(Kind):
     """What to ask oneself where the change may change the meaning."""
     last: ClassVar[bool] = False
     """Whether it is done after all others, wherever it stands in the augmentation."""
+    for_pictures: ClassVar[bool] = False
+    """Whether it is for ordinary pictures, grey or in colour, and stands aside for channels of other names."""
 
     probability: float = spec(
         0.5, label="probability", low=0.0, high=1.0, meaning="Part of the images changed, 0 to 1."
     )
+
+    def acts_on(self, preprocessing: Preprocessing) -> bool:
+        """Whether it changes images that are prepared so; if not, it stands aside."""
+        return not (self.for_pictures and preprocessing.channel_names)

@@ -38,6 +38,7 @@ class Saturation(AugmentationStep):
     """Makes the colours stronger or paler."""
 
     kind: ClassVar[str] = "saturation"
+    for_pictures: ClassVar[bool] = True
     idea: ClassVar[str] = "Makes the colours stronger or paler."
     caution: ClassVar[str] = "Does a class rest on its colour?"
 
@@ -51,6 +52,7 @@ class Hue(AugmentationStep):
     """Turns the colours round the grey axis."""
 
     kind: ClassVar[str] = "hue"
+    for_pictures: ClassVar[bool] = True
     idea: ClassVar[str] = "Turns the colours round the grey axis."
     caution: ClassVar[str] = "Does a class rest on its colour?"
 
@@ -64,6 +66,7 @@ class ColourCast(AugmentationStep):
     """Makes red, green and blue stronger or weaker, each by itself."""
 
     kind: ClassVar[str] = "colour cast"
+    for_pictures: ClassVar[bool] = True
     idea: ClassVar[str] = "Tints the image, as another lamp or another white balance does."
     caution: ClassVar[str] = "Does a class rest on its colour?"
 
@@ -139,6 +142,7 @@ class Grey(AugmentationStep):
     """Takes the colour away."""
 
     kind: ClassVar[str] = "grey"
+    for_pictures: ClassVar[bool] = True
     idea: ClassVar[str] = "Takes the colour away."
     caution: ClassVar[str] = "Does a class rest on its colour?"
 
@@ -148,6 +152,7 @@ class Jpeg(AugmentationStep):
     """Packs the image as a JPEG file and unpacks it again."""
 
     kind: ClassVar[str] = "JPEG artefacts"
+    for_pictures: ClassVar[bool] = True
     idea: ClassVar[str] = "Packs the image as a JPEG file and unpacks it again."
 
     range: tuple[float, float] = spec(

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import ResizeModes, ResizeModesShown
-from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import horizontal, label, panel, set_role, to_image
+from attentive_lens.window.parts.basics import filter_button, horizontal, label, panel, set_role, to_image
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.session import Session
@@ -78,12 +81,11 @@ class SizesView(QWidget):
         across = horizontal(self, spacing=16)
         frame, inside = panel("Preprocessing", "preprocessing panel")
         frame.setFixedWidth(420)
-        self.form = Form(
-            session.design.plan.preprocessing,
-            ("input_size", "resize_mode", "colour_space", "normalisation"),
-            self._change,
-        )
+        is_picture = session.images.pixel_format.channels in ((), GREY, COLOURS)
+        names = ("input_size", "resize_mode", *(("colour_space",) if is_picture else ()), "normalisation")
+        self.form = Form(session.design.plan.preprocessing, names, self._change)
         inside.addWidget(self.form)
+        self.channels = self._make_channels(inside)
         inside.addWidget(label("A batch of 64 training images, prepared", strong=True))
         self.check = label(name="batch check")
         self.check.setWordWrap(True)
@@ -99,12 +101,40 @@ class SizesView(QWidget):
         right.addWidget(self.rows, 1)
         across.addLayout(right, 1)
         session.plan_changed.connect(self._plan_changed)
+        self._show_channels()
+
+    def _make_channels(self, inside: QVBoxLayout) -> dict[str, QPushButton]:
+        """A button for each channel that the images have, where they are no ordinary pictures."""
+        own = self.session.images.pixel_format.channels
+        if own in ((), GREY, COLOURS):
+            return {}
+        inside.addWidget(label("Channels that the network sees", strong=True))
+        row, buttons = Flow(), dict[str, QPushButton]()
+        for name in own:
+            tip = f"Whether the network sees «{name}»; without it you learn what it is worth."
+            buttons[name] = filter_button(name, f"channel {name}", tip, self._choose_channels)
+            row.addWidget(buttons[name])
+        inside.addLayout(row)
+        return buttons
+
+    def _choose_channels(self) -> None:
+        """Those that are pressed; the last one stays."""
+        chosen = [name for name, each in self.channels.items() if each.isChecked()]
+        if chosen:
+            self._change(self.session.design.plan.preprocessing.with_(channel_names=tuple(chosen)))
+        self._show_channels()
+
+    def _show_channels(self) -> None:
+        seen = self.session.design.plan.preprocessing.channel_names
+        for name, each in self.channels.items():
+            each.setChecked(name in seen)
 
     def _change(self, preprocessing: Preprocessing) -> None:
         self.session.design.change_preprocessing(preprocessing)
 
     def _plan_changed(self) -> None:
         self.form.show_value(self.session.design.plan.preprocessing)
+        self._show_channels()
         if self.isVisible():
             self.refresh()
 
@@ -114,24 +144,22 @@ class SizesView(QWidget):
             self._again = True
             return
         self._asked = True
-        request = ResizeModes(self.session.place, self.session.design.plan.write(), COLUMNS)
-        self.session.ask(request, self._take, self._failed, priority=0)
+        plan = self.session.design.plan
+        request = ResizeModes(self.session.place, plan.write(), COLUMNS)
+        self.session.ask(request, partial(self._take, plan.preprocessing), self._failed, priority=0)
 
-    def _take(self, shown: ResizeModesShown) -> None:
+    def _take(self, own: Preprocessing, shown: ResizeModesShown) -> None:
+        """What was asked for; the plan may be another since."""
         self._asked = False
-        self.rows.show_images(
-            {**shown.modes, "network": shown.network}, self.session.design.plan.preprocessing.resize_mode
-        )
-        names = {1: ("grey",), 3: ("red", "green", "blue")}[len(shown.mean)]
-        if self.session.design.plan.preprocessing.colour_space == "luma-chroma":
-            names = ("luma", "chroma blue", "chroma red")
+        self.rows.show_images({**shown.modes, "network": shown.network}, own.resize_mode)
+        names = own.names_of_channels
         lines = [
             f"{name}: mean {mean:+.2f}, standard deviation {std:.2f}"
             for name, mean, std in zip(names, shown.mean, shown.std, strict=True)
         ]
         self.check.setText("\n".join(lines).replace("-", "\u2212"))
         good = max(map(abs, shown.mean)) < NEAR_MEAN and all(abs(std - 1) < NEAR_STD for std in shown.std)
-        scaled = self.session.design.plan.preprocessing.normalisation == "0-1"
+        scaled = own.normalisation == "0-1"
         set_role(self.verdict, "good" if good else "faint" if scaled else "warn")
         self.verdict.setText(
             "Mean about 0 and standard deviation about 1, as a network learns best."
@@ -139,7 +167,7 @@ class SizesView(QWidget):
             else "Only scaled to 0–1: networks learn faster from mean 0 and standard deviation 1."
             if scaled
             else "These images are grey: their chroma is 0 throughout, which neither helps nor harms."
-            if self.session.design.plan.preprocessing.colour_space == "luma-chroma" and max(shown.std[1:]) < NO_CHROMA
+            if own.has_chroma and max(shown.std[1:]) < NO_CHROMA
             else "Not about 0 and 1: these images differ much from the rest of the training set."
         )
         if self._again:

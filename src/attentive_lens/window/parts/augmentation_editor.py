@@ -234,8 +234,10 @@ class AugmentationEditor(QWidget):
             named.setChecked(kind == self.current)
         self._show_turns()
         self.idea.setText(step.idea)
-        self.caution.setText(step.caution)
-        self.caution.setVisible(bool(step.caution))
+        acts = step.acts_on(self.session.design.plan.preprocessing)
+        caution = step.caution if acts else "Stands aside: the channels of these images are no colours."
+        self.caution.setText(caution)
+        self.caution.setVisible(bool(caution))
         while self.settings.count():
             item = self.settings.takeAt(0)
             widget = item.widget() if item is not None else None
