@@ -26,7 +26,7 @@ from attentive_lens.images.pixel_format import (
     PixelFormat,
     depth_of,
 )
-from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, kind_of_file, values_in
+from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, held_by, values_in
 
 ORIENTATION = 0x0112
 """The EXIF tag that says how the camera was held."""
@@ -60,6 +60,8 @@ class Picture:
         Bytes of its values in an array or a table; 0 for a file of its own.
     beyond : int
         Values beyond the set's scale, which stand at its ends.
+    values : ndarray, H×W×C, or None
+        As they are stored, where pixels were scaled from them.
     """
 
     pixels: PixelArray
@@ -67,6 +69,7 @@ class Picture:
     note: str = ""
     stored: int = 0
     beyond: int = 0
+    values: NDArray[Any] | None = None
 
 
 _MODES = {
@@ -171,17 +174,14 @@ def _colours(values: NDArray[Any]) -> NDArray[Any]:
 
 
 def _as_stored(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
-    values = values_in(file, pixel_format.pages, page)
+    values, pages = held_by(file, pixel_format.pages, page)
     depth = depth_of(values.dtype)
     if depth != pixel_format.depth:
         raise _Misfit(f"its values are of {depth}, and those of the set are of {pixel_format.depth}")
-    kind = kind_of_file(file) if pixel_format.pages == FIRST else None
     picture = of_stored(values, pixel_format)
-    return (
-        picture
-        if kind is None or kind.pages == 1
-        else replace(picture, note=", ".join(filter(None, (picture.note, f"first of {kind.pages} frames"))))
-    )
+    if pages == 1 or pixel_format.pages != FIRST:
+        return picture
+    return replace(picture, note=", ".join(filter(None, (picture.note, f"first of {pages} frames"))))
 
 
 def of_stored(values: NDArray[Any], pixel_format: PixelFormat, what: str = "") -> Picture:
@@ -199,7 +199,7 @@ def of_stored(values: NDArray[Any], pixel_format: PixelFormat, what: str = "") -
     own = pixel_format.channels
     words = "grey" if own == GREY else "colour" if own == COLOURS else f"{len(own)} channels"
     note = pixel_format.scale_in_words if pixel_format.depth != EIGHT else ""
-    return Picture(pixels, f"{words}{what}, {pixel_format.depth}", note, beyond=beyond)
+    return Picture(pixels, f"{words}{what}, {pixel_format.depth}", note, beyond=beyond, values=values)
 
 
 class _Misfit(ValueError):

@@ -158,11 +158,17 @@ class PixelFormat(Value):
             if values.dtype != np.uint8 and (values.min() < 0 or values.max() > 255 or np.any(values % 1)):
                 raise ValueError(f"its values run from {values.min():g} to {values.max():g}, and 8 bits are expected")
             return Scaled(np.ascontiguousarray(values, np.uint8), 0)
-        if values.dtype.kind == "f" and not np.isfinite(values).all():
+        low, high = values.min(), values.max()
+        if not (np.isfinite(low) and np.isfinite(high)):
             raise ValueError("it has values that are not numbers")
         exact = np.dtype(np.float32 if values.dtype.itemsize <= 2 or values.dtype == np.float32 else np.float64)
-        away = values.astype(exact) - np.asarray(self.black, exact)
-        pixels = (away * np.asarray(1 / (self.white - self.black), exact)).astype(np.float32)
+        scaled = values.astype(exact)
+        if self.black:
+            scaled -= exact.type(self.black)
+        scaled *= exact.type(1 / (self.white - self.black))
+        pixels = scaled.astype(np.float32, copy=False)
+        if low >= self.black and high <= self.white:
+            return Scaled(np.minimum(pixels, 1, out=pixels), 0)  # rounding may pass it by a hair
         beyond = int(np.count_nonzero((values < self.black) | (values > self.white)))
         return Scaled(np.clip(pixels, 0, 1, out=pixels), beyond)
 

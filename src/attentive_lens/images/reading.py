@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import ClassVar
 
 from attentive_lens.core.values import Value, spec
@@ -104,7 +105,7 @@ class Reading(Value):
         """Whether it says what black and white are."""
         return self.black < self.white
 
-    @property
+    @cached_property
     def pixel_format(self) -> PixelFormat:
         """Of the images; the plain one where nothing is said, as far as it is known."""
         if self.depth not in ("", EIGHT) and not (self.has_scale and self.channel_names):

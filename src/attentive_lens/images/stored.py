@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -129,8 +129,15 @@ def count_of_pages(file: Path) -> int:
     return kind.pages if kind is not None else 1
 
 
-def values_in(file: Path, pages: str = FIRST, page: int = 0) -> NDArray[Any]:
-    """Values H×W×C of a picture file, in the type they are stored in, turned as the file says; opacity lies on white.
+class Held(NamedTuple):
+    """Values H×W×C of a file, and how many pages of that size it has."""
+
+    values: NDArray[Any]
+    pages: int = 1
+
+
+def held_by(file: Path, pages: str = FIRST, page: int = 0) -> Held:
+    """Values of a picture file, in the type they are stored in, turned as the file says; opacity lies on white.
 
     Parameters
     ----------
@@ -150,16 +157,21 @@ def values_in(file: Path, pages: str = FIRST, page: int = 0) -> NDArray[Any]:
     """
     head = _head(file)
     if file.suffix.lower() == NPY:
-        return _of_array(np.load(file, allow_pickle=False))
+        return Held(_of_array(np.load(file, allow_pickle=False)))
     if _is_deep_png(head):
-        return _of_png(file, head)
+        return Held(_of_png(file, head))
     if head[:4] in _TIFF:
         return _of_tiff(file, pages, page)
     with _opened(file) as picture:
         _check_size(picture.height, picture.width)
         picture.seek(page if pages == EACH else 0)
         values = np.asarray(picture if _is_deep(picture.mode) else picture.convert("RGB"))
-        return values.reshape(*values.shape[:2], -1)
+        return Held(values.reshape(*values.shape[:2], -1), getattr(picture, "n_frames", 1))
+
+
+def values_in(file: Path, pages: str = FIRST, page: int = 0) -> NDArray[Any]:
+    """The values alone, H×W×C, see `held_by`."""
+    return held_by(file, pages, page).values
 
 
 def _head(file: Path) -> bytes:
@@ -215,7 +227,7 @@ def _of_png(file: Path, head: bytes) -> NDArray[Any]:
     return on_white(values) if head[25] in (_GREY_ALPHA, _COLOUR_ALPHA) else values
 
 
-def _of_tiff(file: Path, pages: str, page: int) -> NDArray[Any]:
+def _of_tiff(file: Path, pages: str, page: int) -> Held:
     with _opened_tiff(file) as tiff:
         first = tiff.pages[0]
         series = tiff.series[0]
@@ -235,7 +247,7 @@ def _of_tiff(file: Path, pages: str, page: int) -> NDArray[Any]:
         if _has_opacity(first) and pages != STACKED:
             values = on_white(values)
         orientation = first.tags.get("Orientation")
-        return _upright(values, int(orientation.value) if orientation is not None else 1)
+        return Held(_upright(values, int(orientation.value) if orientation is not None else 1), count)
 
 
 def _pages(tiff: Any) -> int:

@@ -215,7 +215,8 @@ def seen(picture: Picture, size: int, changed: int) -> Seen:
     """What is noted of a picture whose file has a size and a time of change."""
     height, width = picture.pixels.shape[:2]
     mode = f"{picture.mode}; {picture.note}" if picture.note else picture.mode
-    digest = hashlib.blake2b(np.ascontiguousarray(picture.pixels).data, digest_size=8).digest()
+    values = picture.pixels if picture.values is None else picture.values
+    digest = hashlib.blake2b(np.ascontiguousarray(values).data, digest_size=8).digest()
     return Seen(width, height, mode, size, int.from_bytes(digest, "big", signed=True) or 1, changed, picture.beyond)
 
 

@@ -32,7 +32,8 @@ class ImageRow:
     origin : int
         Number of the source it came from.
     digest : int
-        Of the pixels as they were last decoded, 64 bits with a sign; 0 if that was not noted.
+        Of the pixels as they were last decoded, or of the values they were scaled from, 64 bits with a sign; 0 if that
+        was not noted.
     changed : int
         Time at which the file was changed last (ctime), in nanoseconds since 1970; 0 where a change since then could
         have the same time.

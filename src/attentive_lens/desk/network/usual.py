@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from functools import partial
 
 import numpy as np
 
+from attentive_lens.core.helpers import Helpers
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import LensError
+from attentive_lens.images.ahead import batches
 from attentive_lens.images.flips import Turned, turned_by_flip
 from attentive_lens.images.pixel_format import COLOURS, PixelArray
 from attentive_lens.images.pixel_format import GREY as GREY_CHANNEL
 from attentive_lens.images.reading import Reading
+from attentive_lens.images.sources import Reference
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
@@ -144,12 +148,18 @@ def _turned(workspace: Workspace, rows: Sequence[ImageRow]) -> Job[tuple[Turned,
 
     some = rows[:: max(1, -(-len(rows) // SAMPLED))]
     small = Preprocessing(input_size=SIDE, channel_names=_names_seen(workspace))
+    present = [
+        (row.label, each) for row, each in zip(some, references(workspace, some), strict=True) if each is not None
+    ]
     pixels: list[PixelArray] = []
-    labels: list[int] = []
-    for done, (row, reference) in enumerate(zip(some, references(workspace, some), strict=True)):
-        if done % 64 == 0:
-            yield Progress(done, len(some), "trying flips")
-        if reference is not None:
-            pixels.append(reference.resized(small))
-            labels.append(row.label)
-    return turned_by_flip(np.stack(pixels), np.array(labels, np.int64), workspace.catalogue.classes())
+    whole = any(each.source.is_whole for _, each in present)
+    with Helpers(partial(_opened, small), 0 if whole else None) as helpers:
+        for few in helpers.each(batches(each for _, each in present)):
+            yield Progress(len(pixels), len(present), "trying flips")
+            pixels += few
+    labels = np.array([label for label, _ in present], np.int64)
+    return turned_by_flip(np.stack(pixels), labels, workspace.catalogue.classes())
+
+
+def _opened(settings: Preprocessing, images: Sequence[Reference]) -> list[PixelArray]:
+    return [each.resized(settings) for each in images]
