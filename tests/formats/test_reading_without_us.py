@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.network import Network
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
+from attentive_lens.images.pixel_format import PixelFormat
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.plan.blocks import BLOCKS, Residual, Squeeze, built
 from attentive_lens.plan.encoders import ENCODERS
@@ -174,6 +176,22 @@ def test_the_page_s_code_gives_our_answers(name: str, tmp_path: Path) -> None:
     theirs, ours = both(file, pixels)
     assert theirs == pytest.approx(ours, abs=2e-5)
     assert np.ptp(ours, axis=0).max() > 1e-4, "answers that do not depend on the image prove nothing"
+
+
+@pytest.mark.parametrize("normalisation", ["standardise", "local contrast"])
+def test_the_page_s_code_reads_models_of_other_channels_and_depths(normalisation: str, tmp_path: Path) -> None:
+    names = ("near", "far", "wide", "warm", "cold")
+    settings = Preprocessing(
+        input_size=SIDE, channel_names=names, colour_space="luma-chroma", normalisation=normalisation
+    )
+    file = written(tmp_path / "model.alens", PLANS["convolution"], settings)
+    own = PixelFormat(depth="16 bit", black=100, white=4100, channels=names)
+    model = read_model(file)
+    replace(model, preprocessor=replace(model.preprocessor, pixel_format=own)).write(file)
+    values = np.random.default_rng(1).integers(100, 4100, (3, SIDE, SIDE, 5)).astype(np.uint16)
+    theirs, classes = code()["probabilities"](file, (values - 100) / np.float32(4000))
+    ours = [[answer[name] for name in classes] for answer in al.open_model(file).predict(values)]
+    assert theirs == pytest.approx(np.array(ours), abs=2e-5)
 
 
 @pytest.mark.parametrize("name", DRAWING)

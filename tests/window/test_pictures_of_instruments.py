@@ -19,9 +19,8 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.desk.training.executing import execute
-from attentive_lens.images.display import Display
+from attentive_lens.images.display import Display, shown_as
 from attentive_lens.images.reading import Reading
-from attentive_lens.window import look
 from attentive_lens.window.explaining.activations import ActivationsPanel
 from attentive_lens.window.explaining.layers import LayersPanel
 from attentive_lens.window.frame import Frame
@@ -80,7 +79,7 @@ def test_what_is_shown_is_chosen_for_all_views_and_kept(
     stage(qtbot, frame, "images")
     page = frame.page("images")
     sheet, box = child(frame, ContactSheet, "contact sheet"), child(frame, Details, "image panel").display
-    assert look.display.channels == (3, 2, 1), "red, green and blue are shown as what they are"
+    assert shown_as().channels == (3, 2, 1), "red, green and blue are shown as what they are"
     qtbot.waitUntil(lambda: bool(sheet.groups) and sheet.pixels is not None, timeout=10_000)
     before = sheet.grab().toImage()
     box.unfold(True)
@@ -88,23 +87,23 @@ def test_what_is_shown_is_chosen_for_all_views_and_kept(
     assert [mode.itemText(k) for k in range(mode.count())] == ["in colour", *(f"«{name}» alone" for name in CHANNELS)]
     mode.setCurrentIndex(5)
     mode.activated.emit(5)
-    assert look.display.channels == (5,)
+    assert shown_as().channels == (5,)
     assert "infrared alone" in said(box, "display says")
     grey = sheet.grab().toImage()
     assert grey != before
     child(box, QSlider, "display level").setValue(900)
-    assert look.display.level == 0.9
+    assert shown_as().level == 0.9
     assert mean_of(sheet.grab().toImage()) < mean_of(grey)
     click(qtbot, box, "whole scale")
-    assert (look.display.level, look.display.width) == (0.5, 1.0)
+    assert (shown_as().level, shown_as().width) == (0.5, 1.0)
     page.browser.sheet.select(0)  # type: ignore[attr-defined]
     click(qtbot, box, "levels of image")
-    assert 0 < look.display.width < 0.9, "this image alone does not fill the scale"
+    assert 0 < shown_as().width < 0.9, "this image alone does not fill the scale"
     for word, channel in (("red", 4), ("green", 0), ("blue", 1)):
         child(box, QComboBox, f"{word} from").setCurrentIndex(channel)
     mode.setCurrentIndex(0)
     mode.activated.emit(0)
-    assert look.display.channels == (5, 1, 2)
+    assert shown_as().channels == (5, 1, 2)
     kept_in = instrument.folder / "display.json"
     qtbot.waitUntil(lambda: kept_in.exists() and json.loads(kept_in.read_text())["channels"] == [5, 1, 2], timeout=5000)
     rows = finish_rows(instrument)
@@ -124,14 +123,14 @@ def test_in_full_size_the_right_button_moves_the_levels_and_values_are_those_of_
     viewer, canvas = child(frame, Viewer, "viewer"), child(frame, Canvas, "full picture")
     qtbot.waitUntil(lambda: canvas.picture is not None, timeout=30_000)
     assert child(viewer, DisplayBox, "").is_unfolded
-    look.display = Display(channels=(5,))
+    frame.session.show_images_as(Display(channels=(5,)))
     middle = canvas.rect().center()
     qtbot.mousePress(canvas, Qt.MouseButton.RightButton, pos=middle)
     moved = middle + QPoint(-canvas.width() // 4, -canvas.height() // 8)
     qtbot.mouseMove(canvas, moved)
-    qtbot.waitUntil(lambda: look.display.width < 1, timeout=5000)
-    assert look.display.width == pytest.approx(0.75, abs=0.02)
-    assert look.display.level == pytest.approx(0.625, abs=0.02)
+    qtbot.waitUntil(lambda: shown_as().width < 1, timeout=5000)
+    assert shown_as().width == pytest.approx(0.75, abs=0.02)
+    assert shown_as().level == pytest.approx(0.625, abs=0.02)
     qtbot.mouseRelease(canvas, Qt.MouseButton.RightButton, pos=moved)
     corner = canvas.corner + QPointF(canvas.scale / 2, canvas.scale / 2)
     canvas.hovered.emit(0, 0)

@@ -15,6 +15,7 @@ from attentive_lens.desk.images.data import pixel_format_of
 from attentive_lens.desk.network.usual import note_usual
 from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
 from attentive_lens.errors import BadFile, LensError
+from attentive_lens.images.display import Display, usual_display, write_display
 from attentive_lens.images.pixel_format import EIGHT
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES, kind_of, open_source
@@ -36,6 +37,9 @@ def make_workspace(folder: Path, source: Path, name: str = "", reading: Reading 
     """A workspace from a folder of images, a table or a file of arrays; ``reading`` says how where it is not plain."""
     workspace = yield from create(folder, kind_of(source), open_source(source, reading), name)
     unusual = yield from note_usual(workspace)
+    display = usual_display(pixel_format_of(workspace).channels)
+    if display != Display():
+        write_display(folder, display)
     images = collection(workspace, Plan())
     own = what_pixels_are(workspace)
     return Made(workspace, images, [*own, *small_classes(images), *classes_by_folder(images), *unusual])

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.images.display import Display
+from attentive_lens.images.display import Display, shown_as
 from attentive_lens.images.pixel_format import PixelArray
 
 TOP = 99.5
@@ -61,22 +61,20 @@ PETROL = np.array([0x0F, 0x6B, 0x72], np.float32)
 PAPER = np.array([0xF4, 0xF1, 0xEA], np.float32)
 
 
-def over_image(
-    pixels: PixelArray, map_: NDArray[np.float32], signed: bool = False, display: Display | None = None
-) -> NDArray[np.uint8]:
+def over_image(pixels: PixelArray, map_: NDArray[np.float32], signed: bool = False) -> NDArray[np.uint8]:
     """A map over its greyed image: S×2S×3 uint8, the image and beside it the map.
 
     Unsigned, transparent to ochre to vermilion; signed, what pulled to the answer said (vermilion) and to the true one
     (petrol). It is drawn as in the window.
     """
-    colour = in_colour(pixels, display)
+    colour = in_colour(pixels)
     picture = coloured(map_, (OCHRE, VERMILION, PETROL), signed).astype(np.float32)
     return _beside(colour, picture[:, :, :3], picture[:, :, 3:] / np.float32(255))
 
 
 def in_colour(pixels: PixelArray, display: Display | None = None) -> NDArray[np.uint8]:
     """An image as it is shown, H×W×3 uint8; several of them N×H×W×3."""
-    shown = (display or Display()).shown(pixels)
+    shown = (display or shown_as()).shown(pixels)
     return np.repeat(shown, 3, axis=-1) if shown.shape[-1] == 1 else shown
 
 

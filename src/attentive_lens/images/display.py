@@ -72,13 +72,27 @@ def usual_display(channels: Sequence[str]) -> Display:
     return Display()
 
 
-def read_display(folder: Path, channels: Sequence[str] = ()) -> Display:
-    """How a workspace's images are shown; the usual way where nothing was said or it is damaged."""
+_current = Display()
+
+
+def shown_as() -> Display:
+    """How this process shows images."""
+    return _current
+
+
+def show_as(display: Display) -> None:
+    """Show images so in this process from now on."""
+    global _current  # noqa: PLW0603  # as a theme is: a matter of the process, and of nothing that is learned
+    _current = display
+
+
+def read_display(folder: Path) -> Display:
+    """How a workspace's images are shown; the plain way where nothing was said or it is damaged."""
     try:
         table = json.loads((folder / FILE).read_text("utf-8"))
-        return Display.read(table) if isinstance(table, dict) else usual_display(channels)
+        return Display.read(table) if isinstance(table, dict) else Display()
     except (OSError, ValueError, LensError):
-        return usual_display(channels)
+        return Display()
 
 
 def write_display(folder: Path, display: Display) -> None:

@@ -8,8 +8,6 @@ from pathlib import Path
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PyQt6.QtWidgets import QApplication, QStyle, QWidget
 
-from attentive_lens.images.display import Display
-
 GRID = 4
 """Pixels; distances are multiples of it."""
 RADIUS = 4
@@ -99,8 +97,6 @@ THEMES = {"light": LIGHT, "dark": DARK, "contrast": CONTRAST}
 
 theme = LIGHT
 """The theme in use."""
-display = Display()
-"""How the images of the workspace in view are shown."""
 
 
 def contrast(one: QColor, other: QColor) -> float:

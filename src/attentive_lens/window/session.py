@@ -22,9 +22,8 @@ from attentive_lens.desk.results.state import OpenScores
 from attentive_lens.desk.shelf.state import OpenShelf
 from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.errors import LensError
-from attentive_lens.images.display import Display, read_display, write_display
+from attentive_lens.images.display import Display, read_display, show_as, shown_as, write_display
 from attentive_lens.plan.plan import read_augmentation
-from attentive_lens.window import look
 from attentive_lens.window.asking import Asker, Failed
 from attentive_lens.window.pricing import Pricing
 from attentive_lens.workspace import Workspace
@@ -133,7 +132,7 @@ class Session(QObject):
         self.asker = Asker()
         self.design = Design(workspace, lambda: len(self.images.collection.taught), self.timeline)
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker, self.timeline)
-        look.display = read_display(workspace.folder, self.images.pixel_format.channels)
+        show_as(read_display(workspace.folder))
         self.design.restore()
         self.pricing = Pricing(self.design, self.asker, self.place, lambda: self.runs.training is not None)
         self.runs = OpenRuns(workspace, self.timeline)
@@ -226,14 +225,14 @@ class Session(QObject):
 
     def show_images_as(self, display: Display) -> None:
         """Show images of many bits or channels otherwise, in all views; it is kept with the workspace."""
-        if display != look.display:
-            look.display = display
+        if display != shown_as():
+            show_as(display)
             self._keep_display.start(KEEP_MS)
             self.display_changed.emit()
 
     def _write_display(self) -> None:
         with contextlib.suppress(LensError):  # a folder that cannot be written is no reason not to look
-            write_display(self.workspace.folder, look.display)
+            write_display(self.workspace.folder, shown_as())
 
     def use_run_plan(self) -> None:
         """Design on from the plan of the run in view."""

@@ -15,7 +15,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
-from attentive_lens.desk.images.data import Data, gather, pixel_format_of, references
+from attentive_lens.desk.images.data import Data, gather, references
 from attentive_lens.desk.map_colours import in_colour
 from attentive_lens.desk.network.usual import looked_at
 from attentive_lens.desk.requests.images import (
@@ -262,7 +262,7 @@ def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
     seen = preprocessor.apply(modes[plan.preprocessing.resize_mode])
     low, high = seen.min(axis=(1, 2), keepdims=True), seen.max(axis=(1, 2), keepdims=True)
     stretched = ((seen - low) / np.maximum(high - low, 1e-6) * 255).astype(np.uint8)
-    whole = read_display(place.folder, pixel_format_of(place).channels).with_(level=0.5, width=1.0)
+    whole = read_display(place.folder).with_(level=0.5, width=1.0)
     network = whole.shown(stretched)
     mean, std = batch.mean(axis=(0, 1, 2)).tolist(), batch.std(axis=(0, 1, 2)).tolist()
     return ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network)

@@ -36,7 +36,7 @@ from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.cautions import cautions_of, changed_since
 from attentive_lens.desk.training.runs import RunReader, RunView
 from attentive_lens.errors import LensError
-from attentive_lens.images.display import Display
+from attentive_lens.images.display import shown_as
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.rows import Pixels
 from attentive_lens.plan.difference import settings_of
@@ -293,9 +293,9 @@ def _layers(plan: Plan, classes: int) -> list[dict[str, Any]]:
     ]
 
 
-def as_data(pixels: PixelArray, display: Display | None = None) -> str:
+def as_data(pixels: PixelArray) -> str:
     """An image H×W×C as it is shown, as a data URL, PNG."""
     stream = BytesIO()
-    shown = (display or Display()).shown(pixels)
+    shown = shown_as().shown(pixels)
     Image.fromarray(np.ascontiguousarray(shown[:, :, 0] if shown.shape[2] == 1 else shown)).save(stream, "PNG")
     return f"data:image/png;base64,{base64.b64encode(stream.getvalue()).decode()}"

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from attentive_lens.core.values import Kind, spec
-from attentive_lens.plan.preprocessing import Preprocessing
+
+if TYPE_CHECKING:
+    from attentive_lens.plan.preprocessing import Preprocessing
 
 
 @dataclass(frozen=True)

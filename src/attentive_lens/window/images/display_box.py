@@ -9,9 +9,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QSlider, QWidget
 
 from attentive_lens.core.numbering import number_at, place_of
-from attentive_lens.images.display import NARROWEST, Display
+from attentive_lens.images.display import NARROWEST, Display, shown_as
 from attentive_lens.images.pixel_format import PixelArray, PixelFormat, white_in
-from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label
 from attentive_lens.window.parts.fold import Fold
 from attentive_lens.window.session import Session
@@ -100,7 +99,7 @@ class DisplayBox(Fold):
         if self.session.images.pixel_format.is_plain:
             return
         self._quiet = True
-        shown, own = look.display, self.session.images.pixel_format
+        shown, own = shown_as(), self.session.images.pixel_format
         several = len(own.channels) >= 3
         wanted = shown.channels if shown.channels and max(shown.channels) <= len(own.channels) else ()
         alone = len(wanted) == 1 or not several
@@ -117,17 +116,17 @@ class DisplayBox(Fold):
 
     def _in_words(self, alone: bool) -> str:
         own = self.session.images.pixel_format
-        names = [own.channels[place] for place in look.display.chosen(len(own.channels))]
+        names = [own.channels[place] for place in shown_as().chosen(len(own.channels))]
         channels = "" if len(own.channels) < 2 else f"{names[0]} alone · " if alone else f"{', '.join(names)} · "
-        return channels + shown_levels(look.display, own)
+        return channels + shown_levels(shown_as(), own)
 
     def change(self, **changes: object) -> None:
         """Show all images otherwise; it is kept with the workspace."""
-        self.session.show_images_as(look.display.with_(**changes))
+        self.session.show_images_as(shown_as().with_(**changes))
 
     def drag(self, across: float, down: float) -> None:
         """Widen and move what is shown by parts of the scale, as far as it goes."""
-        shown = look.display
+        shown = shown_as()
         width = min(max(shown.width + across, NARROWEST), 1.0)
         self.change(level=min(max(shown.level - down, 0.0), 1.0), width=width)
 
@@ -136,7 +135,7 @@ class DisplayBox(Fold):
         pixels = self._image()
         if pixels is None:
             return
-        display = look.display
+        display = shown_as()
         channels = display.chosen(pixels.shape[-1])
         white = white_in(pixels)
         low, high = (float(end) / white for end in np.percentile(pixels[..., channels], (OUTER, 100 - OUTER)))

@@ -201,7 +201,7 @@ def filter_button(text: str, name: str, tip: str, clicked: Callable[[], Any]) ->
 
 def to_image(pixels: PixelArray) -> QImage:
     """A QImage of its own from an image H×W×C, as the workspace's images are shown."""
-    shown = np.ascontiguousarray(in_colour(pixels, look.display))
+    shown = np.ascontiguousarray(in_colour(pixels))
     height, width = shown.shape[:2]
     return QImage(shown.tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888).copy()
 
