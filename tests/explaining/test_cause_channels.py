@@ -54,6 +54,17 @@ def test_a_network_that_says_one_class_where_it_sees_nothing_is_not_mended() -> 
     assert cause is None, "a third of the mistakes are mended by it, and two thirds of the right answers spoilt"
 
 
+def test_a_channel_that_right_answers_need_as_well_is_not_told() -> None:
+    plot = striped()
+
+    def needs_it(images: np.ndarray) -> np.ndarray:
+        own = np.rint((images[..., 0].mean(axis=(1, 2)) - 50) / 60).astype(int)
+        lost = (images[..., 1].std(axis=(1, 2)) < 1) & (images[..., 2].mean(axis=(1, 2)) * 97 % 1 < 0.4)
+        return np.where(lost, (own + 1) % len(CLASSES), misled(images))
+
+    assert only("channel", plot.evidence(needs_it)) is None, "six in ten are mended, and four in ten spoilt"
+
+
 def test_nothing_is_told_of_ordinary_pictures_or_where_every_channel_misleads() -> None:
     plot = striped()
     plot.plan = Plan()
@@ -70,11 +81,11 @@ def test_nothing_is_told_of_ordinary_pictures_or_where_every_channel_misleads() 
 @pytest.mark.parametrize("dtype", [np.uint8, np.float32])
 def test_a_flat_channel_has_its_own_mean_and_the_others_stay(dtype: type) -> None:
     pixels = (np.arange(4 * 5 * 3).reshape(4, 5, 3) * (4 if dtype is np.uint8 else 1 / 60)).astype(dtype)
-    flat = flattened(pixels, 2)
+    flat = flattened(pixels, 3)
     assert flat.dtype == dtype
     level = 0.51 if dtype is np.uint8 else 1e-6
-    assert np.unique(flat[..., 1]).tolist() == [pytest.approx(pixels[..., 1].mean(), abs=level)]
-    assert np.array_equal(np.delete(flat, 1, 2), np.delete(pixels, 1, 2))
+    assert np.unique(flat[..., 2]).tolist() == [pytest.approx(pixels[..., 2].mean(), abs=level)]
+    assert np.array_equal(np.delete(flat, 2, 2), np.delete(pixels, 2, 2))
     for channel in (0, 4):
         with pytest.raises(BadValue, match=f"no channel {channel}: the image has 3"):
             flattened(pixels, channel)

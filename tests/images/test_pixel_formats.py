@@ -161,6 +161,18 @@ def test_pages_are_one_image_or_many_as_is_asked(tmp_path: Path) -> None:
     assert len(made.workspace.catalogue.images()) == 24
 
 
+def test_grey_files_stand_among_those_in_colour_and_planes_may_come_first(tmp_path: Path) -> None:
+    values = grain(0, 1, 1)
+    tifffile.imwrite(tmp_path / "grey.tif", values[:, :, 0], photometric="minisblack")
+    pixels = decode(tmp_path / "grey.tif", PixelFormat(depth="16 bit", white=TOP, channels=COLOURS)).pixels
+    np.testing.assert_allclose(pixels, values.repeat(3, axis=2) / TOP, atol=1e-6)
+    five = grain(0, 1)
+    np.save(tmp_path / "first.npy", np.moveaxis(five, 2, 0))
+    np.save(tmp_path / "last.npy", five)
+    own = PixelFormat(depth="16 bit", white=TOP, channels=CHANNELS)
+    assert np.array_equal(decode(tmp_path / "first.npy", own).pixels, decode(tmp_path / "last.npy", own).pixels)
+
+
 @pytest.mark.parametrize("orientation", range(1, 9))
 def test_a_deep_picture_stands_upright_as_an_ordinary_one_does(orientation: int, tmp_path: Path) -> None:
     values = np.arange(6 * 9).reshape(6, 9).astype(np.uint16)
@@ -242,6 +254,8 @@ def test_prepared_values_keep_their_depth_in_the_cache_and_their_statistics_by_c
     np.testing.assert_allclose(prepared.mean(axis=(0, 1, 2)), 0, atol=1e-4)
     fewer = plan.changed({"preprocessing.channel_names": ["infrared"]})
     np.testing.assert_allclose(finish(gather(made.workspace, fewer)).pixels[:], raw[..., 4:], atol=1e-6)
+    another = plan.changed({"preprocessing.channel_names": ["blue"]})
+    np.testing.assert_allclose(finish(gather(made.workspace, another)).pixels[:], raw[..., :1], atol=1e-6)
     seen = looked_at(made.workspace.catalogue.images(), made.workspace)
     assert (seen.channel_names, seen.sides) == (CHANNELS, (64, 64))
 
@@ -254,6 +268,7 @@ def test_a_cut_cache_of_deep_images_gives_mid_grey_where_that_is_wanted(tmp_path
     cut = rows[3]
     assert cut.flat[0] == pytest.approx(level_of(128, np.dtype(np.float32)))
     assert np.array_equal(rows[0], np.ones((3, 3, 2)))
+    assert rows[2].reshape(-1).tolist() == [1.0] * 16 + [pytest.approx(128 / 255)] * 2, "what is there still is kept"
 
 
 def test_levels_go_there_and_back() -> None:

@@ -5,17 +5,19 @@ from __future__ import annotations
 import csv
 import io
 import math
+from importlib.util import find_spec
 from pathlib import Path
 
 from attentive_lens.errors import BadFile
 
 MOST_BYTES, MOST_ROWS = 64 << 20, 1_000_000
+PARQUET = ".parquet"
 
 
 def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], dict[int, list[str]]]:
-    """Heads (in small letters, with underlines) of a CSV file, and its rows by their number; the head's is 1.
+    """Heads (in small letters, with underlines) of a CSV or Parquet file, and rows by their number; the head's is 1.
 
-    Whatever parts its columns. Empty rows count and are left out; a row has a cell for every head at least.
+    Whatever parts the columns of text. Empty rows count and are left out; a row has a cell for every head at least.
 
     Raises
     ------
@@ -25,9 +27,12 @@ def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], dict[int, l
     try:
         if file.stat().st_size > MOST_BYTES:
             raise BadFile(what, f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
-        text = file.read_text("utf-8-sig")
-        mark = max(";\t,", key=text.partition("\n")[0].count)
-        rows = list(csv.reader(io.StringIO(text), delimiter=mark))
+        if file.suffix.lower() == PARQUET:
+            rows = _of_parquet(file, what)
+        else:
+            text = file.read_text("utf-8-sig")
+            mark = max(";\t,", key=text.partition("\n")[0].count)
+            rows = list(csv.reader(io.StringIO(text), delimiter=mark))
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise BadFile(what, str(getattr(error, "strerror", None) or error).lower(), remedy) from None
     filled = {line: row for line, row in enumerate(rows, 1) if any(cell.strip() for cell in row)}
@@ -35,6 +40,28 @@ def table_in(file: Path, what: str, remedy: str) -> tuple[list[str], dict[int, l
         raise BadFile(what, f"it has {len(filled)} lines", remedy)
     head = [as_head(word) for word in rows[0]]
     return head, {line: row + [""] * (len(head) - len(row)) for line, row in filled.items() if line > 1}
+
+
+def _of_parquet(file: Path, what: str) -> list[list[str]]:
+    """Its names and its rows as text, what is missing as nothing."""
+    if find_spec("pyarrow") is None:
+        raise BadFile(
+            what, "the library for Parquet is not installed", "Install attentive-lens[parquet], or save it as CSV"
+        )
+    from pyarrow import ArrowException, parquet  # only here: it is large, and few need it
+
+    try:
+        stored = parquet.ParquetFile(file)
+        if stored.metadata.num_rows >= MOST_ROWS:
+            raise BadFile(what, f"it has {stored.metadata.num_rows} rows", f"Name one of less than {MOST_ROWS}")
+        table = stored.read()
+    except ArrowException as error:
+        raise BadFile(
+            what, f"it is no whole Parquet file ({str(error).splitlines()[0][:120]})", "Save it again"
+        ) from None
+    columns = [column.to_pylist() for column in table.columns]
+    rows = [["" if cell is None else str(cell) for cell in row] for row in zip(*columns, strict=True)]
+    return [[str(name) for name in table.column_names], *rows]
 
 
 def as_head(word: str) -> str:

@@ -181,7 +181,9 @@ class ImagesPage(Page):
             self.session.message.emit(f"{thousands(count)} images written to {file.name}.", False)
 
     def _ask_table(self) -> None:
-        file, _ = QFileDialog.getOpenFileName(self, "Table beside the images", "", "Tables (*.csv *.tsv *.txt)")
+        file, _ = QFileDialog.getOpenFileName(
+            self, "Table beside the images", "", "Tables (*.csv *.tsv *.txt *.parquet)"
+        )
         if file:
             self.take_table(Path(file))
 
