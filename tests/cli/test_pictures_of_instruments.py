@@ -47,6 +47,9 @@ def test_every_question_is_answered(name: str, instrument: Path, tmp_path: Path)
 @pytest.mark.parametrize("name", DRAWN)
 def test_networks_that_draw_draw_them(name: str, number: int, instrument: Path, tmp_path: Path) -> None:
     command(name, instrument, number, *[str(word).replace("OUT", str(tmp_path / "out")) for word in DRAWN[name]])
+    if name == "fidelity":
+        said = command("fidelity", instrument, number, "--features", "shelf:motifs")
+        assert "Fréchet distance" in said, "a model of ordinary pictures sees the channels that are shown"
     if number == 2 and name == "draw":
         assert last_object(command("reconstruct", instrument, 2, "--json"))["in_all"] > 0
 
