@@ -17,7 +17,6 @@ from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.usual import looked_at, usual_plan
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.decoding import decode, of_array
-from attentive_lens.images.display import Display, read_display, usual_display, write_display
 from attentive_lens.images.pixel_format import (
     COLOURS,
     GREY,
@@ -129,6 +128,16 @@ def test_files_of_another_depth_or_other_channels_are_left_out_with_a_sentence(t
     assert reasons["three.tif"].startswith("it has 3 channels, and 5 are expected: channel 1, channel 2")
     assert reasons["cut.tif"] == "it is cut off or damaged"
     assert len(made.workspace.catalogue.images()) == 12
+
+
+def test_print_colours_and_palettes_in_tiff_are_ordinary_pictures(tmp_path: Path) -> None:
+    for name in ("a", "b"):
+        (tmp_path / name).mkdir()
+        for k, mode in enumerate(("CMYK", "P", "CMYK")):
+            Image.new("RGB", (6, 6), (200, 10 * k, 30)).convert(mode).save(tmp_path / name / f"{k}.tif")
+    source = open_source(tmp_path)
+    assert source.reading.pixel_format.is_plain
+    assert source.picture(tmp_path / "a" / "0.tif", "", -1).pixels.shape == (6, 6, 3)
 
 
 def test_a_few_deep_files_among_ordinary_ones_become_ordinary(tmp_path: Path) -> None:
@@ -323,6 +332,32 @@ def test_a_pixel_format_is_kept_in_a_table_and_read_again() -> None:
         PixelFormat.from_table({"pixel_format": 3})
 
 
+@pytest.mark.parametrize("name", KINDS)
+def test_bytes_changed_by_lot_are_refused_or_read_and_never_a_fault(name: str, tmp_path: Path) -> None:
+    kind, random = KINDS[name], np.random.default_rng(4)
+    kind.write(tmp_path / "one", grain(0, 1, kind.channels))
+    (file,) = tmp_path.iterdir()
+    whole = np.frombuffer(file.read_bytes(), np.uint8)
+    scale = {} if kind.depth == "8 bit" else {"white": 4095.0}
+    named = kind.reading.channel_names or usual_channels(kind.channels)
+    own = PixelFormat(depth=kind.depth, channels=named, pages=kind.reading.pages or "first", **scale)  # type: ignore[arg-type]
+    refused = 0
+    for _ in range(60):
+        changed = whole.copy()
+        changed[random.integers(0, random.choice([40, 400, len(whole)]), 4)] = random.integers(0, 256, 4)
+        file.write_bytes(
+            changed.tobytes()[: len(changed) if random.random() < 0.8 else random.integers(1, len(changed))]
+        )
+        for pixel_format in (own, PICTURE):
+            try:
+                decode(file, pixel_format)
+            except BadFile:
+                refused += 1
+        kind_of_file(file)
+        stored_values(file)
+    assert refused > 20
+
+
 def test_damaged_or_strange_files_are_refused_in_a_sentence(tmp_path: Path) -> None:
     deep = PixelFormat(depth="16 bit", white=9, channels=GREY)
     np.save(tmp_path / "text.npy", np.array(["a"]))
@@ -345,26 +380,3 @@ def test_damaged_or_strange_files_are_refused_in_a_sentence(tmp_path: Path) -> N
         assert kind_of_file(tmp_path / file) is None or file in ("head.png", "none.npy")
     with pytest.raises(BadFile, match="not numbers"):
         decode(tmp_path / "nan.npy", PixelFormat(depth="floating point", white=9, channels=GREY))
-
-
-def test_what_is_shown_is_a_window_on_the_scale_and_changes_no_pixel(tmp_path: Path) -> None:
-    pixels = np.linspace(0, 1, 60, dtype=np.float32).reshape(3, 4, 5)
-    before = pixels.copy()
-    shown = Display(channels=(5,), level=0.5, width=0.5).shown(pixels)
-    assert shown.shape == (3, 4, 1)
-    wanted = ((pixels[..., 4:] - 0.25) / 0.5).clip(0, 1)
-    np.testing.assert_allclose(shown / 255, wanted, atol=0.5 / 255 + 1e-6)
-    assert np.array_equal(pixels, before)
-    assert Display().shown(pixels).shape == (3, 4, 3)
-    assert Display().shown(pixels[..., :2]).shape == (3, 4, 1)
-    assert Display(channels=(9,)).shown(pixels).shape == (3, 4, 3), "a channel that this image does not have"
-    plain = (pixels[..., :3] * 255).astype(np.uint8)
-    assert Display(level=0.1, width=0.2).shown(plain) is not None
-    assert np.array_equal(Display(level=0.1, width=0.2).shown(plain), plain), "ordinary pictures are as they are"
-    with pytest.raises(BadValue, match="2 channels are named"):
-        Display(channels=(1, 2))
-    assert usual_display(CHANNELS).channels == (3, 2, 1)
-    write_display(tmp_path, Display(channels=(2,), level=0.25))
-    assert read_display(tmp_path) == Display(channels=(2,), level=0.25)
-    (tmp_path / "display.json").write_text('{"level": 7}')
-    assert read_display(tmp_path) == Display()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import stat
 import struct
+import tokenize
 import warnings
 import zlib
 from collections.abc import Iterator
@@ -25,14 +26,20 @@ NPY = ".npy"
 """Ending of a file that holds one image as an array."""
 BROKEN = (
     OSError, SyntaxError, ValueError, EOFError, IndexError, KeyError, TypeError, ZeroDivisionError, RuntimeError,
-    AttributeError, struct.error, zlib.error, MemoryError, Image.DecompressionBombError,
+    AttributeError, AssertionError, OverflowError, StopIteration, struct.error, zlib.error, MemoryError,
+    tokenize.TokenError, Image.DecompressionBombError,
 )  # fmt: skip
 """What decoders of damaged files raise."""
+for _reader in ("tifffile", "PIL"):
+    logging.getLogger(_reader).setLevel(logging.CRITICAL)  # what they would say of damaged files is said here
 _TIFF = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 _PNG = b"\x89PNG\r\n\x1a\n"
 _GREY_ALPHA, _COLOUR_ALPHA = 4, 6
 """Of the colour types of a PNG file."""
 _CHANNELS_OF_PNG = {0: 1, 2: 3, _GREY_ALPHA: 2, _COLOUR_ALPHA: 4}
+_CONVERTED = (3, 5, 6, 8)
+"""Photometric interpretations of a TIFF that have to be converted to be red, green and blue: palette, separated, luma
+and chroma, CIELAB."""
 _OPACITY = (1, 2)
 """Kinds of extra samples of a TIFF that are opacity."""
 _ROWS = "YX"
@@ -94,6 +101,8 @@ def kind_of_file(file: Path) -> Kind | None:
         if head[:4] in _TIFF:
             with _opened_tiff(file) as tiff:
                 page, count = tiff.pages[0], _pages(tiff)
+                if page.photometric in _CONVERTED and page.bitspersample <= 8:
+                    return Kind(EIGHT, 3, count)  # print colours, a palette and the like: a picture's colours
                 return Kind(depth_of(np.dtype(page.dtype)), int(page.samplesperpixel) - _has_opacity(page), count)
         with _opened(file) as picture:
             return Kind(_depth(picture.mode), 1 if _is_deep(picture.mode) else 3, getattr(picture, "n_frames", 1))
@@ -157,7 +166,7 @@ def held_by(file: Path, pages: str = FIRST, page: int = 0) -> Held:
     """
     head = _head(file)
     if file.suffix.lower() == NPY:
-        return Held(_of_array(np.load(file, allow_pickle=False)))
+        return Held(np.array(_of_array(np.load(file, mmap_mode="r", allow_pickle=False))))
     if _is_deep_png(head):
         return Held(_of_png(file, head))
     if head[:4] in _TIFF:
@@ -191,7 +200,6 @@ def _opened(file: Path) -> Iterator[Image.Image]:
 def _opened_tiff(file: Path) -> Iterator[Any]:
     import tifffile  # only here: nothing else needs it
 
-    logging.getLogger("tifffile").setLevel(logging.CRITICAL)  # what it would say of damaged files is said here
     with tifffile.TiffFile(file) as tiff:
         yield tiff
 

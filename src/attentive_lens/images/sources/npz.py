@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from attentive_lens.errors import BadFile
 from attentive_lens.images.sources.arrays import ArraySource, Entry, unpacked
 from attentive_lens.images.sources.base import listed
+from attentive_lens.images.stored import BROKEN
 
 
 class Arrays(ArraySource):
@@ -51,7 +52,7 @@ class Arrays(ArraySource):
                     return np.asarray(np.lib.format.read_array(member, allow_pickle=False))
                 shape, columns_first, dtype = _header(member)
                 return unpacked(member, shape, dtype, columns_first)
-        except (OSError, ValueError, zipfile.BadZipFile, EOFError, KeyError) as error:
+        except (*BROKEN, zipfile.BadZipFile) as error:
             raise _damaged(entry.file, error) from None
 
 
@@ -69,7 +70,7 @@ def _npy_entry(file: Path) -> Entry:
         with file.open("rb") as stream:
             shape, _, dtype = _header(stream)
             room = file.stat().st_size - stream.tell()
-    except (OSError, ValueError) as error:
+    except BROKEN as error:
         raise _damaged(file, error) from None
     needed = int(np.prod(shape)) * dtype.itemsize
     if room < needed:
@@ -86,7 +87,7 @@ def _npz_entries(file: Path) -> list[Entry]:
                     with archive.open(name) as member:
                         shape, _, dtype = _header(member)
                     entries.append(Entry(name.removesuffix(".npy"), file, shape, dtype))
-    except (OSError, ValueError, zipfile.BadZipFile, EOFError) as error:
+    except (*BROKEN, zipfile.BadZipFile) as error:
         raise _damaged(file, error) from None
     return entries
 
