@@ -11,12 +11,16 @@ from tests.cli.running import command, last_object
 from tests.images.instruments import CHANNELS, KINDS, write_kind
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.images.data import pixel_format_of
 from attentive_lens.desk.making import make_workspace
+from attentive_lens.desk.network.bases import base_model, with_base
 from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.desk.training.executing import execute
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.formats.reading import read_model
+from attentive_lens.images.pixel_format import COLOURS, GREY
 from attentive_lens.images.reading import Reading
+from attentive_lens.plan.base import Base
 from attentive_lens.workspace import Workspace
 
 DRAWING = {2: "variational, two codes", 3: "generator, by class"}
@@ -80,6 +84,16 @@ def test_a_file_of_other_channels_is_refused_by_a_model_in_a_sentence(instrument
     with pytest.raises(BadFile, match=r"7 channels|are of 16 bit"):
         read_model(model).preprocessor.opened(file)
     assert "none of the files could be read" in command("predict", model, file, "--json", code=1)
+
+
+def test_a_base_for_other_channels_is_refused_in_a_sentence(instrument: Path) -> None:
+    place = Workspace.open(instrument)
+    base = Base(model="shelf:motifs", take_preprocessing=True)
+    if pixel_format_of(place).channels in (GREY, COLOURS):
+        assert base_model(place, with_base(place, usual_plan(place), base)) is not None
+        return
+    with pytest.raises(BadValue, match="does not fit these images: it looks at red, green and blue"):
+        base_model(place, with_base(place, usual_plan(place), base))
 
 
 def test_a_model_of_five_channels_says_which_of_them_decide(tmp_path: Path) -> None:

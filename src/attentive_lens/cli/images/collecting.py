@@ -46,7 +46,7 @@ def new(
         typer.Option(
             "--read",
             metavar="KEY=VALUE",
-            help="How to read a table or array: layout=NCHW, order=HWC, labels=kind, height=48. Repeatable.",
+            help='How to read it: layout=NCHW, labels=kind, channels="red, infrared", scale=range. Repeatable.',
         ),
     ] = None,
     as_json: AsJson = False,
