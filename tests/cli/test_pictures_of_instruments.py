@@ -81,7 +81,7 @@ def test_a_file_of_other_channels_is_refused_by_a_model_in_a_sentence(instrument
     file = tmp_path / "seven.npy"
     np.save(file, np.zeros((24, 24, 7), np.uint16))
     model = Workspace.open(instrument).run(1).model
-    with pytest.raises(BadFile, match=r"7 channels|are of 16 bit"):
+    with pytest.raises(BadFile, match=r"7 channels|values are 16 bit"):
         read_model(model).preprocessor.opened(file)
     assert "none of the files could be read" in command("predict", model, file, "--json", code=1)
 

@@ -124,7 +124,7 @@ def test_files_of_another_depth_or_other_channels_are_left_out_with_a_sentence(t
     (root / "solid" / "cut.tif").write_bytes((root / "solid" / "000.tif").read_bytes()[:300])
     made = finish(make_workspace(tmp_path / "work", root))
     reasons = {Path(file).name: why for file, why in made.workspace.catalogue.skipped()}
-    assert reasons["plain.png"] == "its values are of 8 bit, and those of the set are of 16 bit"
+    assert reasons["plain.png"] == "its values are 8 bit, and those of the set 16 bit"
     assert reasons["three.tif"].startswith("it has 3 channels, and 5 are expected: channel 1, channel 2")
     assert reasons["cut.tif"] == "it is cut off or damaged"
     assert len(made.workspace.catalogue.images()) == 12

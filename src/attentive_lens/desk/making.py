@@ -50,7 +50,9 @@ def what_pixels_are(workspace: Workspace) -> list[str]:
     own = pixel_format_of(workspace)
     if own.is_plain:
         return []
-    sentence = f"Values of {own.depth} are kept as they are" + ("" if own.depth == EIGHT else f": {own.scale_in_words}")
+    sentence = f"The values ({own.depth}) are kept as they are" + (
+        "" if own.depth == EIGHT else f": {own.scale_in_words}"
+    )
     beyond = [row.beyond for row in workspace.catalogue.images() if row.beyond]
     past = f"; {counted(len(beyond), 'image has', 'images have')} {sum(beyond)} values beyond" if beyond else ""
     return [f"{sentence}{past}."]

@@ -177,7 +177,7 @@ def _as_stored(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
     values, pages = held_by(file, pixel_format.pages, page)
     depth = depth_of(values.dtype)
     if depth != pixel_format.depth:
-        raise _Misfit(f"its values are of {depth}, and those of the set are of {pixel_format.depth}")
+        raise _Misfit(f"its values are {depth}, and those of the set {pixel_format.depth}")
     picture = of_stored(values, pixel_format)
     if pages == 1 or pixel_format.pages != FIRST:
         return picture
