@@ -50,12 +50,10 @@ def what_pixels_are(workspace: Workspace) -> list[str]:
     own = pixel_format_of(workspace)
     if own.is_plain:
         return []
-    sentence = f"The values ({own.depth}) are kept as they are" + (
-        "" if own.depth == EIGHT else f": {own.scale_in_words}"
-    )
+    scale = "" if own.depth == EIGHT else f": {own.scale_in_words}"
     beyond = [row.beyond for row in workspace.catalogue.images() if row.beyond]
     past = f"; {counted(len(beyond), 'image has', 'images have')} {sum(beyond)} values beyond" if beyond else ""
-    return [f"{sentence}{past}."]
+    return [f"The values ({own.depth}) are kept as they are{scale}{past}."]
 
 
 def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:
