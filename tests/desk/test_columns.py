@@ -185,7 +185,10 @@ def test_they_come_through_a_restored_catalogue_and_an_earlier_one_has_none(tabl
     tabled.catalogue.restore()
     assert known_columns(tabled) == before
     with closing(sqlite3.connect(tabled.catalogue.file)) as base, base:
-        base.executescript("DROP TABLE columns; DROP TABLE column_tables; PRAGMA user_version = 4;")
+        base.executescript(
+            "DROP TABLE columns; DROP TABLE column_tables; ALTER TABLE images DROP COLUMN beyond;"
+            "PRAGMA user_version = 4;"
+        )
     assert known_columns(tabled) == {}
     take_in(tabled, tmp_path / "slides.csv")
     assert known_columns(tabled) == before

@@ -18,7 +18,7 @@ from attentive_lens.desk.requests.images import OpenPicture
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.engine.network import Network
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.decoding import of_values, stored_values
+from attentive_lens.images.stored import of_values, stored_values
 from attentive_lens.plan.difference import settings_of
 from attentive_lens.plan.initialisations import INITIALISATIONS, Constant
 from attentive_lens.plan.nodes import AS_PLANNED

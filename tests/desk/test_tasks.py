@@ -66,7 +66,8 @@ def test_an_explanation_has_both_answers_and_its_trust_and_every_layer_when_aske
     assert max(outcome.probabilities, key=lambda name: outcome.probabilities[name]) == outcome.predicted
     assert {own.values.shape for own in outcome.maps} == {(32, 32)}
     outputs = answer(Activations(RunImage(folder, 1, 5))).outputs
-    assert {name: out.shape for name, out in outputs.items()} == {own.name: own.shape for own in outcome.layers}
+    shapes = {name: out.shape for name, out in outputs.items()}
+    assert shapes == {"image": (*outcome.pixels.shape,), **{own.name: own.shape for own in outcome.layers}}
     some = answer(Activations(RunImage(folder, 1, 5), ("relu 1",))).outputs
     assert some.keys() == {"relu 1"}
     assert np.array_equal(some["relu 1"], outputs["relu 1"])

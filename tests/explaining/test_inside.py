@@ -138,6 +138,7 @@ CALLS = {
     "scale": {"factor": 2.0},
     "brighten": {"factor": 0.5},
     "denoise": {},
+    "flatten": {"channel": 1},
     "noise": {"deviation": 0.1},
     "mix": {"image": 2, "share": 0.3},
 }
