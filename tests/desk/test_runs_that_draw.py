@@ -299,7 +299,8 @@ def test_a_run_that_draws_disturbs_nothing_that_is_about_answers(
     drawing: Workspace, station_once: Path, tmp_path: Path
 ) -> None:
     place, without = drawing.folder, Path(shutil.copytree(station_once, tmp_path / "without"))
-    for words in (("faults",), ("score", 1), ("cases",), ("explain", 1, 3), ("advise", 1), ("verify", 1), ("shelf",)):
+    explain = ("explain", 1, 3, "--out", tmp_path / "maps")
+    for words in (("faults",), ("score", 1), ("cases",), explain, ("advise", 1), ("verify", 1), ("shelf",)):
         name, *more = words
         said, alone = (command(name, folder, *more, "--json") for folder in (place, without))
         if name in ("faults", "cases", "score"):
