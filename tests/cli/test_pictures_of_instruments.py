@@ -11,7 +11,7 @@ from tests.cli.running import command, last_object
 from tests.images.instruments import CHANNELS, KINDS, write_kind
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.images.data import pixel_format_of
+from attentive_lens.desk.images.data import gather, pixel_format_of
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.bases import base_model, with_base
 from attentive_lens.desk.network.usual import usual_plan
@@ -22,6 +22,7 @@ from attentive_lens.images.pixel_format import COLOURS, GREY
 from attentive_lens.images.reading import Reading
 from attentive_lens.plan.base import Base
 from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.adding import add_images
 
 DRAWING = {2: "variational, two codes", 3: "generator, by class"}
 USUAL = {"training.epochs": 1, "training.batch_size": 8, "preprocessing.input_size": 24}
@@ -68,6 +69,9 @@ def test_faults_files_and_models_are_looked_at(instrument: Path, tmp_path: Path)
         answer = last_object(command("predict", model, place.path_of(rows[0]), "--json"))["probabilities"]
         scored = last_object(command("explain", instrument, 1, 1, "--out", tmp_path / "maps", "--json"))
         assert answer == pytest.approx(scored["probabilities"], abs=1e-6)
+        (added,) = add_images(place, [place.path_of(rows[0])], "solid")
+        pixels = finish(gather(place, place.run(1).plan())).pixels
+        assert np.array_equal(pixels[added - 1], pixels[0]), "what is added is read as the others are"
     command("export", instrument, 1, "--out", tmp_path / "m.onnx")
     command("import-model", tmp_path / "m.onnx", "--out", tmp_path / "m.alens")
     again, own = (read_model(file).preprocessor for file in (tmp_path / "m.alens", model))

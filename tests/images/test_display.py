@@ -9,6 +9,7 @@ import pytest
 
 from attentive_lens.errors import BadValue
 from attentive_lens.images.display import Display, read_display, usual_display, write_display
+from attentive_lens.images.pixel_format import eight_bits, levels, of_levels
 from tests.images.instruments import CHANNELS
 
 
@@ -33,3 +34,12 @@ def test_what_is_shown_is_a_window_on_the_scale_and_changes_no_pixel(tmp_path: P
     assert read_display(tmp_path) == Display(channels=(2,), level=0.25)
     (tmp_path / "display.json").write_text('{"level": 7}')
     assert read_display(tmp_path) == Display()
+
+
+def test_levels_go_there_and_back() -> None:
+    whole = np.arange(256, dtype=np.uint8).reshape(16, 16, 1)
+    assert np.array_equal(of_levels(levels(whole), whole.dtype), whole)
+    fine = np.linspace(0, 1, 999, dtype=np.float32)
+    np.testing.assert_allclose(of_levels(levels(fine), fine.dtype), fine, atol=1e-7)
+    assert eight_bits(fine).tolist() == [round(float(v) * 255) for v in fine.tolist()]
+    assert of_levels(np.array([-3.0, 300.0]), np.dtype(np.float32)).tolist() == [0, 1]

@@ -24,8 +24,6 @@ from attentive_lens.images.pixel_format import (
     PixelFormat,
     eight_bits,
     level_of,
-    levels,
-    of_levels,
     usual_channels,
 )
 from attentive_lens.images.preprocessing import Preprocessor, resized
@@ -107,6 +105,25 @@ def test_percentiles_leave_one_in_a_thousand_beyond_and_that_is_counted(tmp_path
     beyond = [row.beyond for row in made.workspace.catalogue.images()]
     assert all(1 <= each < 20 for each in beyond)
     assert any(f"6 images have {sum(beyond)} values beyond" in text for text in made.findings)
+
+
+def test_somebody_says_what_black_and_white_are(tmp_path: Path) -> None:
+    root = write_kind(tmp_path / "deep", "grey PNG", 3)
+    own = open_source(root, Reading(black=-1024, white=3071)).reading.pixel_format
+    assert (own.depth, own.black, own.white, own.channels) == ("16 bit", -1024, 3071, GREY)
+    floats = open_source(write_kind(tmp_path / "f", "floats", 3), Reading(white=0.5)).reading.pixel_format
+    assert (floats.depth, floats.white) == ("floating point", 0.5)
+    for name in ("a", "b"):
+        (tmp_path / "plain" / name).mkdir(parents=True)
+        for k in range(3):
+            Image.new("L", (6, 6), 10 * k).save(tmp_path / "plain" / name / f"{k}.png")
+    dark = np.full((6, 4, 4), 90, np.uint16)
+    np.savez(tmp_path / "dark.npz", images=dark, labels=np.arange(6) % 2)
+    for white, level in ((4095, 90 / 4095), (100, 229)):
+        source = open_source(tmp_path / "dark.npz", Reading(white=white))
+        assert source.picture(tmp_path / "dark.npz", "images", 0).pixels[0, 0, 0] == pytest.approx(level, rel=1e-5)
+    with pytest.raises(BadValue, match="no scale of its own: most of its images have 8 bits"):
+        open_source(tmp_path / "plain", Reading(black=20, white=200))
 
 
 def test_one_image_at_fault_sets_no_scale() -> None:
@@ -278,15 +295,6 @@ def test_a_cut_cache_of_deep_images_gives_mid_grey_where_that_is_wanted(tmp_path
     assert cut.flat[0] == pytest.approx(level_of(128, np.dtype(np.float32)))
     assert np.array_equal(rows[0], np.ones((3, 3, 2)))
     assert rows[2].reshape(-1).tolist() == [1.0] * 16 + [pytest.approx(128 / 255)] * 2, "what is there still is kept"
-
-
-def test_levels_go_there_and_back() -> None:
-    whole = np.arange(256, dtype=np.uint8).reshape(16, 16, 1)
-    assert np.array_equal(of_levels(levels(whole), whole.dtype), whole)
-    fine = np.linspace(0, 1, 999, dtype=np.float32)
-    np.testing.assert_allclose(of_levels(levels(fine), fine.dtype), fine, atol=1e-7)
-    assert eight_bits(fine).tolist() == [round(float(v) * 255) for v in fine.tolist()]
-    assert of_levels(np.array([-3.0, 300.0]), np.dtype(np.float32)).tolist() == [0, 1]
 
 
 def test_arrays_of_many_channels_and_bits_are_read_by_their_axes(tmp_path: Path) -> None:

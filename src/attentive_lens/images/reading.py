@@ -105,11 +105,17 @@ class Reading(Value):
         """Whether it says what black and white are."""
         return self.black < self.white
 
+    @property
+    def beyond_eight_bits(self) -> bool:
+        """Whether it says a scale that no ordinary picture has."""
+        return bool(self.black or self.white % 1) or self.white > 255
+
     @cached_property
     def pixel_format(self) -> PixelFormat:
         """Of the images; the plain one where nothing is said, as far as it is known."""
-        if self.depth not in ("", EIGHT) and not (self.has_scale and self.channel_names):
-            return PixelFormat(pages=self.pages or FIRST)
+        is_open = self.depth == "" and not self.channel_names and (self.black or self.white % 1)
+        if is_open or (self.depth not in ("", EIGHT) and not (self.has_scale and self.channel_names)):
+            return PixelFormat(pages=self.pages or FIRST)  # until it is completed
         return PixelFormat(self.depth or EIGHT, self.black, self.white, self.channel_names, self.pages or FIRST)
 
     @property

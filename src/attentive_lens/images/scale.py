@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.images.pixel_format import EIGHT, FLOATING, SIXTEEN, THIRTY_TWO, WHITES, white_of
-from attentive_lens.images.reading import EXTREMES, FULL, PERCENTILES
+from attentive_lens.images.reading import EXTREMES, FULL, PERCENTILES, Reading
 
 VALUES = 4096
 """Taken of each image."""
@@ -82,6 +82,12 @@ class Sampled:
             return FLOATING
         low, high = self.usual_ends
         return SIXTEEN if low >= -(1 << 15) and high < 1 << 16 else THIRTY_TWO
+
+    def depth_for(self, reading: Reading) -> str:
+        """The same; of images that happen to hold less than the scale that a reading says, more than 8 bits."""
+        if not (self.has_eight_bits and reading.beyond_eight_bits):
+            return self.depth
+        return SIXTEEN if self.is_whole else FLOATING
 
     def ends(self, scale: str) -> tuple[float, float]:
         """Black and white by one of `reading.SCALES`; white is above black."""

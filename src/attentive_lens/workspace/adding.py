@@ -19,7 +19,7 @@ from attentive_lens.workspace.importing import row_of, seen
 from attentive_lens.workspace.rows import Origin
 from attentive_lens.workspace.workspace import Workspace
 
-PIXELS = ("depth", "channels", "scale", "black", "white")
+PIXELS = ("depth", "channels", "pages", "scale", "black", "white")
 """Of a source's reading: what holds for images from anywhere."""
 ADDED = "added"
 """The folder in the workspace, and in the catalogue the place of the source that these images have."""

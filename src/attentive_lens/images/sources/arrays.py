@@ -145,10 +145,10 @@ class ArraySource(Source):
             return reading if reading.has_scale else replace(reading, white=self._white_beyond_eight())
         some = [image for images in self._some() for image in images]
         sampled, count = Sampled.of(some), some[0].shape[2]
-        is_usual = sampled.has_eight_bits and count in CHANNELS and not (reading.channels or reading.has_scale)
+        is_usual = sampled.has_eight_bits and count in CHANNELS and not (reading.channels or reading.beyond_eight_bits)
         if reading.depth not in ("", EIGHT) or not is_usual:
             names = reading.channels or ", ".join(usual_channels(count))
-            reading = replace(reading, depth=reading.depth or sampled.depth, channels=names)
+            reading = replace(reading, depth=reading.depth or sampled.depth_for(reading), channels=names)
             return reading if reading.has_scale or reading.depth == EIGHT else with_scale(reading, some)
         return reading
 

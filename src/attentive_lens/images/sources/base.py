@@ -13,7 +13,7 @@ from typing import Any, ClassVar
 from numpy.typing import NDArray
 
 from attentive_lens.core.files import shown
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.decoding import Picture, decode
 from attentive_lens.images.pixel_format import EACH, EIGHT, FIRST, STACKED, PixelArray, usual_channels, white_of
 from attentive_lens.images.preprocessing import resized
@@ -186,6 +186,9 @@ class Source(ABC):
             count = Counter(map(channels, of_these)).most_common(1)[0][0]
             names = reading.channels or ", ".join(usual_channels(count))
             reading = replace(reading, depth=depth, channels=names)
+        if not wanted and (reading.black or reading.white % 1):
+            why = "most of its images have 8 bits, from 0 to 255"
+            raise BadValue(f"{self.place} has no scale of its own", why, "Leave black and white out")
         if reading.has_scale or (wanted and reading.depth == EIGHT):
             return reading
         deep = [file for file, kind in kinds.items() if kind.depth != EIGHT]

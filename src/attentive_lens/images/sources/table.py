@@ -165,10 +165,10 @@ class PixelTable(Source):
             return reading if reading.has_scale or top <= 255 else replace(reading, white=top)
         lines = self._first_lines()
         sampled = Sampled.of(lines)
-        if reading.depth or reading.channels or reading.has_scale or not sampled.has_eight_bits:
+        if reading.depth or reading.channels or reading.beyond_eight_bits or not sampled.has_eight_bits:
             count = lines[0].size // (reading.height * reading.width) if lines else 1
             names = reading.channels or ", ".join(usual_channels(count))
-            reading = replace(reading, depth=reading.depth or sampled.depth, channels=names)
+            reading = replace(reading, depth=reading.depth or sampled.depth_for(reading), channels=names)
             return reading if reading.has_scale or reading.depth == EIGHT else with_scale(reading, lines)
         return reading
 
