@@ -26,7 +26,7 @@ from attentive_lens.images.pixel_format import (
     PixelFormat,
     depth_of,
 )
-from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, held_by, values_in
+from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, held_by, is_deep, values_in
 
 ORIENTATION = 0x0112
 """The EXIF tag that says how the camera was held."""
@@ -162,7 +162,7 @@ def _plain(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
             notes.append("turned as its camera noted")
             turned = ImageOps.exif_transpose(picture)
         white = int(pixel_format.white)
-        if _is_deep(mode) and white:
+        if is_deep(mode) and white:
             notes.append(f"white is {white}")
         return Picture(_to_rgb(turned, white), _MODES.get(mode, mode), ", ".join(notes))
 
@@ -272,12 +272,8 @@ def _of_stored_array(values: NDArray[Any], pixel_format: PixelFormat) -> PixelAr
         raise BadValue("The array is no image of this kind", str(error), f"Give {pixel_format.names}") from None
 
 
-def _is_deep(mode: str) -> bool:
-    return mode == "F" or mode.startswith("I")
-
-
 def _to_rgb(picture: Image.Image, white: int = 0) -> NDArray[np.uint8]:
-    if _is_deep(picture.mode):
+    if is_deep(picture.mode):
         values = np.asarray(picture)
         if picture.mode == "F":
             white = white or _white_of_floats(values)

@@ -42,7 +42,6 @@ _CONVERTED = (3, 5, 6, 8)
 and chroma, CIELAB."""
 _OPACITY = (1, 2)
 """Kinds of extra samples of a TIFF that are opacity."""
-_ROWS = "YX"
 
 
 class NotStored(ValueError):
@@ -105,7 +104,7 @@ def kind_of_file(file: Path) -> Kind | None:
                     return Kind(EIGHT, 3, count)  # print colours, a palette and the like: a picture's colours
                 return Kind(depth_of(np.dtype(page.dtype)), int(page.samplesperpixel) - _has_opacity(page), count)
         with _opened(file) as picture:
-            return Kind(_depth(picture.mode), 1 if _is_deep(picture.mode) else 3, getattr(picture, "n_frames", 1))
+            return Kind(_depth(picture.mode), 1 if is_deep(picture.mode) else 3, getattr(picture, "n_frames", 1))
     except BROKEN:
         return None  # decoding it says why
 
@@ -123,7 +122,7 @@ def stored_values(file: Path, pages: str = FIRST, page: int = 0) -> StoredValues
             values = np.asarray(picture.convert("RGB") if mode == "P" else picture)
     except BROKEN:
         return None
-    return of_values(values, 1 if mode == "1" else 16 if mode.startswith("I;16") else 32 if _is_deep(mode) else 8)
+    return of_values(values, 1 if mode == "1" else 16 if mode.startswith("I;16") else 32 if is_deep(mode) else 8)
 
 
 def needs_own_reader(file: Path) -> bool:
@@ -174,7 +173,7 @@ def held_by(file: Path, pages: str = FIRST, page: int = 0) -> Held:
     with _opened(file) as picture:
         _check_size(picture.height, picture.width)
         picture.seek(page if pages == EACH else 0)
-        values = np.asarray(picture if _is_deep(picture.mode) else picture.convert("RGB"))
+        values = np.asarray(picture if is_deep(picture.mode) else picture.convert("RGB"))
         return Held(values.reshape(*values.shape[:2], -1), getattr(picture, "n_frames", 1))
 
 
@@ -204,7 +203,8 @@ def _opened_tiff(file: Path) -> Iterator[Any]:
         yield tiff
 
 
-def _is_deep(mode: str) -> bool:
+def is_deep(mode: str) -> bool:
+    """Whether a picture has more than 8 bits, by the decoder's word for what it holds."""
     return mode == "F" or mode.startswith("I")
 
 
@@ -212,7 +212,7 @@ def _depth(mode: str) -> str:
     """Of a picture by the decoder's word for what it holds."""
     if mode == "F":
         return depth_of(np.dtype(np.float32))
-    return depth_of(np.dtype(np.uint16 if mode.startswith("I;16") else np.int32)) if _is_deep(mode) else EIGHT
+    return depth_of(np.dtype(np.uint16 if mode.startswith("I;16") else np.int32)) if is_deep(mode) else EIGHT
 
 
 def _is_deep_png(head: bytes) -> bool:
@@ -240,8 +240,14 @@ def _of_tiff(file: Path, pages: str, page: int) -> Held:
         first = tiff.pages[0]
         series = tiff.series[0]
         count = _pages(tiff)
-        _check_size(first.imagelength, first.imagewidth, first.samplesperpixel * (count if pages == STACKED else 1))
-        if count > 1 and pages != FIRST:
+        _check_size(first.imagelength, first.imagewidth, first.samplesperpixel)
+        if pages == EACH and len(tiff.pages) == count:
+            wanted = tiff.pages[page]  # one alone: a file of many is not unpacked whole for each
+            _check_size(wanted.imagelength, wanted.imagewidth, wanted.samplesperpixel)
+            values = _last_samples(wanted.asarray(), wanted.axes)
+            values = values.reshape(wanted.imagelength, wanted.imagewidth, -1)
+        elif count > 1 and pages != FIRST:
+            _check_size(first.imagelength, first.imagewidth, first.samplesperpixel * count)
             whole = _last_samples(series.asarray(), series.axes)
             samples = first.samplesperpixel
             planes = whole.reshape(-1, first.imagelength, first.imagewidth, samples)
