@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, NamedTuple, TypeAlias
 
@@ -185,7 +185,7 @@ class PixelFormat(Value):
         else:
             form = ".4g" if self.depth == FLOATING else ".0f"
             values = [f"{float(value):{form}}" for value in self.stored(pixel)]
-        if self.is_plain or self.channels in (GREY, COLOURS) or len(values) != len(self.channels):
+        if are_ordinary(self.channels) or len(values) != len(self.channels):
             return " ".join(values)
         return ", ".join(f"{name} {value}" for name, value in zip(self.channels, values, strict=True))
 
@@ -206,6 +206,11 @@ PICTURE = PixelFormat()
 
 def _channels(count: int) -> str:
     return "1 channel" if count == 1 else f"{count} channels"
+
+
+def are_ordinary(channels: Sequence[str]) -> bool:
+    """Whether channels of these names are an ordinary picture's: none named, grey, or red, green and blue."""
+    return tuple(channels) in ((), GREY, COLOURS)
 
 
 def usual_channels(count: int) -> tuple[str, ...]:

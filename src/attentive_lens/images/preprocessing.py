@@ -14,7 +14,7 @@ from PIL import Image
 from attentive_lens.core.jobs import breathe
 from attentive_lens.errors import BadValue
 from attentive_lens.images.decoding import decode
-from attentive_lens.images.pixel_format import COLOURS, GREY, PICTURE, PixelArray, PixelFormat, levels, of_levels
+from attentive_lens.images.pixel_format import PICTURE, PixelArray, PixelFormat, are_ordinary, levels, of_levels
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
 
@@ -86,7 +86,7 @@ def _seen_channels(pixels: PixelArray, preprocessing: Preprocessing, channels: S
             return pixels
         return pixels[:, :, [list(channels).index(name) for name in wanted]]
     count = pixels.shape[2]
-    if tuple(channels) not in ((), GREY, COLOURS):
+    if not are_ordinary(channels):
         why = f"the images have {count} channels: {', '.join(channels)}"
         remedy = "Name the channels that the network should see, with preprocessing.channel_names"
         raise BadValue("The images have no colours", why, remedy)

@@ -8,11 +8,11 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TypeAlias
 
+from attentive_lens.desk.images.data import pixel_format_of
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.pixel_format import COLOURS, GREY
-from attentive_lens.images.reading import Reading
+from attentive_lens.images.pixel_format import are_ordinary
 from attentive_lens.plan.base import MODEL_SUFFIXES, Base
 from attentive_lens.plan.examination import Fault
 from attentive_lens.plan.layers import Output
@@ -69,15 +69,14 @@ def base_model(workspace: Workspace, plan: Plan) -> ModelFile | None:
         return None
     model = read_model(base_file(workspace, plan.base))
     _check(model, plan, plan.base)
-    _check_channels(model, plan.base, Reading.read(workspace.catalogue.origins()[1].reading).channel_names)
+    _check_channels(model, plan.base, pixel_format_of(workspace).channels)
     return model
 
 
 def _check_channels(model: ModelFile, base: Base, channels: tuple[str, ...]) -> None:
     """Refuse a base that looks at channels which the images do not have."""
     seen = model.preprocessor.settings.channel_names
-    are_colours = channels in ((), GREY, COLOURS)
-    if (are_colours and not seen) or (seen and set(seen) <= set(channels)):
+    if (are_ordinary(channels) and not seen) or (seen and set(seen) <= set(channels)):
         return
     its, theirs = ", ".join(seen) or "red, green and blue", ", ".join(channels) or "those of ordinary pictures"
     why = f"it looks at {its}, and the images' channels are {theirs}"

@@ -10,12 +10,12 @@ import numpy as np
 
 from attentive_lens.core.helpers import Helpers
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.desk.images.data import pixel_format_of, references
 from attentive_lens.errors import LensError
 from attentive_lens.images.ahead import batches
 from attentive_lens.images.flips import Turned, turned_by_flip
-from attentive_lens.images.pixel_format import COLOURS, PixelArray
 from attentive_lens.images.pixel_format import GREY as GREY_CHANNEL
-from attentive_lens.images.reading import Reading
+from attentive_lens.images.pixel_format import PixelArray, are_ordinary
 from attentive_lens.images.sources import Reference
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -57,18 +57,14 @@ def looked_at(rows: Sequence[ImageRow], workspace: Workspace | None = None) -> P
 
 def in_own_channels(workspace: Workspace, settings: Preprocessing) -> Preprocessing:
     """The same for all channels that the workspace's images have, where these are not an ordinary picture's."""
-    grey = "grey" if _channels(workspace) == GREY_CHANNEL else settings.colour_space
+    grey = "grey" if pixel_format_of(workspace).channels == GREY_CHANNEL else settings.colour_space
     return settings.with_(channel_names=_names_seen(workspace), colour_space=grey)
-
-
-def _channels(workspace: Workspace) -> tuple[str, ...]:
-    return Reading.read(workspace.catalogue.origins()[1].reading).channel_names
 
 
 def _names_seen(workspace: Workspace) -> tuple[str, ...]:
     """Channels that a plan names; none where they are grey, or red, green and blue."""
-    channels = _channels(workspace)
-    return () if channels in (GREY_CHANNEL, COLOURS) else channels
+    channels = pixel_format_of(workspace).channels
+    return () if are_ordinary(channels) else channels
 
 
 def fitted(
@@ -144,8 +140,6 @@ def note_usual(workspace: Workspace) -> Job[list[str]]:
 
 
 def _turned(workspace: Workspace, rows: Sequence[ImageRow]) -> Job[tuple[Turned, ...]]:
-    from attentive_lens.desk.images.data import references
-
     some = rows[:: max(1, -(-len(rows) // SAMPLED))]
     small = Preprocessing(input_size=SIDE, channel_names=_names_seen(workspace))
     present = [

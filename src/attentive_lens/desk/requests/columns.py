@@ -67,6 +67,8 @@ class TakeColumns(Request[ColumnsKnown]):
     task: ClassVar[str] = "columns.take_columns"
     arguments: ClassVar[tuple[str, ...]] = ("table",)
     workspace: str
-    table: str = spec("", names="table", meaning="Table of text, its columns parted by commas, semicolons or tabs.")
+    table: str = spec(
+        "", names="table", meaning="Table of text (columns parted by commas, semicolons or tabs) or Parquet."
+    )
     by: str = spec("", meaning="Its column that names the images; the one that does if left out.")
     forget: bool = spec(False, meaning="Forget all columns first.")

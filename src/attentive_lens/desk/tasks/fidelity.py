@@ -25,7 +25,7 @@ from attentive_lens.errors import BadUsage, BadValue, LensError
 from attentive_lens.explaining.linear_probe import pooled
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.display import usual_display
-from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray
+from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray, are_ordinary
 from attentive_lens.images.preprocessing import resized
 from attentive_lens.plan.base import SHELF, Base
 from attentive_lens.predicting import Predictor
@@ -57,7 +57,7 @@ class Seer:
         A model of ordinary pictures sees those channels of other images that are shown first, see `usual_display`.
         """
         settings, channels = predictor.preprocessor.settings, self.channels
-        if not settings.channel_names and channels not in (GREY, COLOURS):
+        if not settings.channel_names and not are_ordinary(channels):
             places = usual_display(channels).chosen(images.shape[-1])
             images, channels = images[..., places], COLOURS if len(places) == len(COLOURS) else GREY
         fitted = np.stack([resized(image, settings, channels) for image in images])

@@ -38,7 +38,7 @@ from attentive_lens.desk.requests.images import (
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.images.decoding import Picture as Opened
 from attentive_lens.images.display import read_display, usual_display
-from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray, PixelFormat, levels, of_levels, white_in
+from attentive_lens.images.pixel_format import PixelArray, PixelFormat, are_ordinary, levels, of_levels, white_in
 from attentive_lens.images.preprocessing import Preprocessor, resized
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.rows import Rows
@@ -154,7 +154,7 @@ def _first_pictures(source: Source, firsts: dict[str, list[Found]], count: int) 
     turns = (item for turn in range(count) for items in firsts.values() for item in items[turn : turn + 1])
     pictures, labels, problems, images = [], [], [], []
     channels = source.reading.channel_names
-    names = () if channels in (GREY, COLOURS) else channels
+    names = () if are_ordinary(channels) else channels
     small = Preprocessing(input_size=SHOWN, resize_mode="letterbox", channel_names=names)
     for item in islice(turns, count):
         try:

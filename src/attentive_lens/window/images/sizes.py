@@ -9,7 +9,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import ResizeModes, ResizeModesShown
-from attentive_lens.images.pixel_format import COLOURS, GREY, PixelArray
+from attentive_lens.images.pixel_format import PixelArray, are_ordinary
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import filter_button, horizontal, label, panel, set_role, to_image
@@ -81,7 +81,7 @@ class SizesView(QWidget):
         across = horizontal(self, spacing=16)
         frame, inside = panel("Preprocessing", "preprocessing panel")
         frame.setFixedWidth(420)
-        is_picture = session.images.pixel_format.channels in ((), GREY, COLOURS)
+        is_picture = are_ordinary(session.images.pixel_format.channels)
         names = ("input_size", "resize_mode", *(("colour_space",) if is_picture else ()), "normalisation")
         self.form = Form(session.design.plan.preprocessing, names, self._change)
         inside.addWidget(self.form)
@@ -106,7 +106,7 @@ class SizesView(QWidget):
     def _make_channels(self, inside: QVBoxLayout) -> dict[str, QPushButton]:
         """A button for each channel that the images have, where they are no ordinary pictures."""
         own = self.session.images.pixel_format.channels
-        if own in ((), GREY, COLOURS):
+        if are_ordinary(own):
             return {}
         inside.addWidget(label("Channels that the network sees", strong=True))
         row, buttons = Flow(), dict[str, QPushButton]()
