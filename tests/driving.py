@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 
 LEFT = Qt.MouseButton.LeftButton
@@ -36,6 +37,19 @@ def enter(frame: QWidget, name: str, words: str) -> None:
 def stage(qtbot: QtBot, frame: Frame, key: str) -> None:
     qtbot.mouseClick(frame.rail.buttons[key], LEFT)
     assert frame.current == key
+
+
+def to_explain(qtbot: QtBot, frame: Frame, image: int) -> ExplainPage:
+    """Through the stages, each painted, to an image as run 1 answers it."""
+    for key in ("network", "training", "results"):
+        stage(qtbot, frame, key)
+        frame.grab()
+    frame.session.runs.choose(1)
+    stage(qtbot, frame, "explain")
+    page = frame.page("explain")
+    assert isinstance(page, ExplainPage)
+    page.open_image(image)
+    return page
 
 
 def said(frame: QWidget, name: str) -> str:

@@ -13,7 +13,7 @@ from PIL import Image
 from PyQt6.QtCore import QPoint, QPointF, QRect, QRectF, QSize
 from PyQt6.QtGui import QImage
 from pytestqt.qtbot import QtBot
-from tests.driving import LEFT, child, click, stage
+from tests.driving import LEFT, child, click, stage, to_explain
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_workspace
@@ -25,7 +25,6 @@ from attentive_lens.window.bench.geometry import Geometry
 from attentive_lens.window.bench.layout import layout_of
 from attentive_lens.window.bench.plates import plates_of
 from attentive_lens.window.frame import Frame
-from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.basics import to_image
 from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.parts.lens import Lens, strongest_place
@@ -170,14 +169,7 @@ def test_strips_go_through_all_stages(qtbot: QtBot, open_frame: OpenFrame, strip
     pixels = frame.session.images.pixels
     assert pixels is not None
     assert pixels.shape[1:3] == (16, 48), "looked at in their own shape"
-    for key in ("network", "training", "results"):
-        stage(qtbot, frame, key)
-        frame.grab()
-    frame.session.runs.choose(1)
-    stage(qtbot, frame, "explain")
-    page = frame.page("explain")
-    assert isinstance(page, ExplainPage)
-    page.open_image(1)
+    to_explain(qtbot, frame, 1)
     said, true = child(frame, Lens, "lens predicted"), child(frame, Lens, "lens true")
     qtbot.waitUntil(lambda: said.picture is not None and said.map is not None, timeout=60_000)
     assert (said.picture.width(), said.picture.height()) == (48, 16)  # type: ignore[union-attr]

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtWidgets import QComboBox, QLabel, QPushButton, QSlider
 from pytestqt.qtbot import QtBot
-from tests.driving import child, click, said, stage
+from tests.driving import child, click, said, stage, to_explain
 from tests.images.instruments import CHANNELS, FIVE, TOP, write_kind
 
 from attentive_lens.core.jobs import finish
@@ -28,7 +28,6 @@ from attentive_lens.window.images.details import Details
 from attentive_lens.window.images.display_box import DisplayBox
 from attentive_lens.window.images.viewer import Canvas, Viewer
 from attentive_lens.window.importing import ImportWindow, Levels
-from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.workspace import Workspace
 
@@ -169,14 +168,7 @@ def test_every_channel_of_an_image_says_what_it_adds(
     qtbot: QtBot, open_frame: OpenFrame, instrument: Workspace
 ) -> None:
     frame = open_frame(instrument)
-    for key in ("network", "training", "results"):
-        stage(qtbot, frame, key)
-        frame.grab()
-    frame.session.runs.choose(1)
-    stage(qtbot, frame, "explain")
-    page = frame.page("explain")
-    assert isinstance(page, ExplainPage)
-    page.open_image(1)
+    page = to_explain(qtbot, frame, 1)
     panel = page.evidence.open(ActivationsPanel)
     qtbot.waitUntil(lambda: "image" in panel.maps, timeout=60_000)
     page.evidence.of(LayersPanel).bench.choose(0)
