@@ -30,6 +30,7 @@ COMMANDS: dict[str, str] = {
     "add": "images/collecting",
     "label": "images/collecting",
     "columns": "columns.TakeColumns",
+    "outlines": "outlines.TakeOutlines",
     "faults": "images/collecting",
     "plan": "training/planning",
     "rehearse": "rehearsing.Rehearse",

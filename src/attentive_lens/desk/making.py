@@ -12,6 +12,7 @@ from attentive_lens.demo.station import make
 from attentive_lens.desk.images.collection import Collection, collection
 from attentive_lens.desk.images.columns import taken_again
 from attentive_lens.desk.images.data import pixel_format_of
+from attentive_lens.desk.images.outlines import taken_again as outlines_again
 from attentive_lens.desk.network.usual import note_usual
 from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
 from attentive_lens.errors import BadFile, LensError
@@ -119,4 +120,4 @@ def look_again(workspace: Workspace, contents: bool = False) -> Job[Rescanned]:
         raise BadFile("The images' source could not be looked through", where, "Put it back, or import again")
     source = SOURCES[origin.kind](place, Reading.read(origin.reading))
     result = yield from rescan(workspace, source, contents=contents)
-    return replace(result, problems=tuple(taken_again(workspace)))
+    return replace(result, problems=(*taken_again(workspace), *(yield from outlines_again(workspace))))

@@ -19,6 +19,29 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
 
 
+@dataclass(frozen=True)
+class Frame:
+    """The part of an image that a prepared one shows, in whole pixels; it reaches beyond where a border is added."""
+
+    top: int
+    left: int
+    height: int
+    width: int
+
+
+def frame_of(height: int, width: int, preprocessing: Preprocessing) -> Frame:
+    """What a prepared image shows of one H×W."""
+    rows, columns = preprocessing.sides
+    mode = preprocessing.resize_mode
+    if height * columns == width * rows or mode == "stretch":
+        return Frame(0, 0, height, width)
+    tall, wide = in_proportion(height, width, rows, columns, within=mode == "centre crop")
+    # Towards the upper left both where a crop leaves an odd line out and where a border adds one.
+    top = (height - tall) // 2 if tall <= height else -((tall - height) // 2)
+    left = (width - wide) // 2 if wide <= width else -((wide - width) // 2)
+    return Frame(top, left, tall, wide)
+
+
 def resized(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence[str] = ()) -> PixelArray:
     """An image of any size at the input size.
 
@@ -43,22 +66,19 @@ def resized(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence
         If the image lacks a channel, or has others than the colour space is made of.
     """
     rows, columns = preprocessing.sides
-    height, width = pixels.shape[:2]
-    is_other = height * columns != width * rows
-    if preprocessing.resize_mode == "centre crop" and is_other:
-        tall, wide = in_proportion(height, width, rows, columns, within=True)
-        top, left = (height - tall) // 2, (width - wide) // 2
-        pixels = pixels[top : top + tall, left : left + wide]
+    frame = frame_of(pixels.shape[0], pixels.shape[1], preprocessing)
+    if preprocessing.resize_mode == "centre crop":
+        pixels = pixels[frame.top : frame.top + frame.height, frame.left : frame.left + frame.width]
+    bordered = pixels.shape[:2] != (frame.height, frame.width)
     if pixels.dtype != np.uint8 or pixels.shape[2] != 3 or preprocessing.channel_names or channels:
-        return _planes(_seen_channels(pixels, preprocessing, channels), preprocessing, is_other)
+        return _planes(_seen_channels(pixels, preprocessing, channels), preprocessing, frame)
     if pixels.shape == (rows, columns, 3) and preprocessing.colour_space != "grey":
         return pixels
     picture = Image.fromarray(pixels)
-    if preprocessing.resize_mode == "letterbox" and is_other:
-        tall, wide = in_proportion(height, width, rows, columns, within=False)
+    if bordered:
         edge = _edge(pixels)
-        framed = Image.new("RGB", (wide, tall), (round(edge[0]), round(edge[1]), round(edge[2])))
-        framed.paste(picture, ((wide - width) // 2, (tall - height) // 2))
+        framed = Image.new("RGB", (frame.width, frame.height), (round(edge[0]), round(edge[1]), round(edge[2])))
+        framed.paste(picture, (-frame.left, -frame.top))
         picture = framed
     if preprocessing.colour_space == "grey":
         picture = picture.convert("L")
@@ -97,17 +117,15 @@ def _seen_channels(pixels: PixelArray, preprocessing: Preprocessing, channels: S
     return of_levels(levels(pixels) @ LUMA_CHROMA[0], pixels.dtype)[:, :, None]
 
 
-def _planes(pixels: PixelArray, preprocessing: Preprocessing, is_other: bool) -> PixelArray:
+def _planes(pixels: PixelArray, preprocessing: Preprocessing, frame: Frame) -> PixelArray:
     """Pixels of any channels at the input size, channel by channel."""
     rows, columns = preprocessing.sides
     height, width, channels = pixels.shape
-    if preprocessing.resize_mode == "letterbox" and is_other:
-        tall, wide = in_proportion(height, width, rows, columns, within=False)
+    if (height, width) != (frame.height, frame.width):
         edge = _edge(pixels)
-        framed = np.empty((tall, wide, channels), pixels.dtype)
+        framed = np.empty((frame.height, frame.width, channels), pixels.dtype)
         framed[:] = np.rint(edge) if pixels.dtype == np.uint8 else edge
-        top, left = (tall - height) // 2, (wide - width) // 2
-        framed[top : top + height, left : left + width] = pixels
+        framed[-frame.top : height - frame.top, -frame.left : width - frame.left] = pixels
         pixels = framed
     if pixels.shape[:2] == (rows, columns):
         return np.ascontiguousarray(pixels)

@@ -17,8 +17,9 @@ from attentive_lens.core.values import unknown_word
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.workspace.columns import Columns
 from attentive_lens.workspace.corrections import Correction, Corrections
-from attentive_lens.workspace.decided import last_decisions
+from attentive_lens.workspace.decided import as_recorded, last_decisions
 from attentive_lens.workspace.inserting import COLUMNS, insert_images, insert_origin, insert_skipped, restored, storable
+from attentive_lens.workspace.outlines import Outlines, storable_outline, stored_outline
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.schema import MIGRATIONS, SCHEMA, VERSION
 
@@ -252,13 +253,21 @@ class Catalogue:
         """What tables beside the images tell of them."""
         return Columns(self._open, self.keep_copy)
 
+    @property
+    def outlines(self) -> Outlines:
+        """Where files beside the images say that the objects are."""
+        return Outlines(self._open, self.keep_copy)
+
     # What people decided
 
     def corrections(self) -> dict[int, Correction]:
         """Decisions by image number."""
         with self._open() as base:
-            rows = base.execute("SELECT image, class, set_name, flagged FROM corrections").fetchall()
-        return {n: Correction(label, set_name, bool(flagged)) for n, label, set_name, flagged in rows}
+            rows = base.execute("SELECT image, class, set_name, flagged, polygons, runs FROM corrections").fetchall()
+        return {
+            n: Correction(label, set_name, bool(flagged), stored_outline(*shape))
+            for n, label, set_name, flagged, *shape in rows
+        }
 
     def correct(self, changes: Corrections, new_classes: Sequence[str] = ()) -> None:
         """Set the decisions about some images; an empty correction takes them back.
@@ -271,9 +280,7 @@ class Catalogue:
         if not self.copy.exists():
             self.keep_copy()
         names = [*self.classes(), *new_classes]
-        record = {
-            str(n): [None if c.label is None else names[c.label], c.set_name, c.flagged] for n, c in changes.items()
-        }
+        record = {str(n): as_recorded(c, names) for n, c in changes.items()}
         try:
             with self.decisions.open("a", encoding="utf-8") as stream:
                 stream.write(json.dumps({"at": round(time.time(), 3), "decided": record}) + "\n")
@@ -292,8 +299,12 @@ class Catalogue:
             base.executemany("INSERT INTO classes VALUES (?, ?)", enumerate(new_classes, number))
             base.executemany("DELETE FROM corrections WHERE image = ?", [(n,) for n in changes])
             base.executemany(
-                "INSERT INTO corrections VALUES (?, ?, ?, ?)",
-                [(n, c.label, c.set_name, int(c.flagged)) for n, c in changes.items() if c],
+                "INSERT INTO corrections VALUES (?, ?, ?, ?, ?, ?)",
+                [
+                    (n, c.label, c.set_name, int(c.flagged), *storable_outline(c.outline))
+                    for n, c in changes.items()
+                    if c
+                ],
             )
             used = "SELECT class FROM images UNION SELECT class FROM corrections WHERE class IS NOT NULL"
             base.execute(f"DELETE FROM classes WHERE id > (SELECT MAX(class) FROM ({used}))")

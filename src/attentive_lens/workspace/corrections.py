@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from attentive_lens.core.numbering import place_of
+from attentive_lens.images.outlines import Outline
 from attentive_lens.workspace.rows import ImageRow
 
 SETS = ("training", "validation", "test")
@@ -25,11 +26,14 @@ class Correction:
         One of `SETS`, or `EXCLUDED`.
     flagged : bool
         Marked for somebody to come back to.
+    outline : Outline or None
+        Where the object is; an empty one says that there is none.
     """
 
     label: int | None = None
     set_name: str | None = None
     flagged: bool = False
+    outline: Outline | None = None
 
     def __bool__(self) -> bool:
         """Whether anything was decided."""

@@ -1,6 +1,6 @@
 """The catalogue's tables, and the way from each earlier form of them to the next."""
 
-VERSION = 6
+VERSION = 7
 
 _IMAGES = """
 CREATE TABLE images (
@@ -48,6 +48,13 @@ _BEYOND = """
 ALTER TABLE images ADD COLUMN beyond INTEGER NOT NULL DEFAULT 0;
 """
 
+_OUTLINES = """
+ALTER TABLE corrections ADD COLUMN polygons TEXT;
+ALTER TABLE corrections ADD COLUMN runs BLOB;
+CREATE TABLE outlines (image INTEGER PRIMARY KEY, polygons TEXT NOT NULL, runs BLOB NOT NULL);
+CREATE TABLE outline_places (place TEXT NOT NULL);
+"""
+
 SCHEMA = f"""
 CREATE TABLE classes (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
 CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
@@ -57,6 +64,7 @@ CREATE TABLE skipped (file TEXT NOT NULL, reason TEXT NOT NULL);
 {_FORMER}
 {_COLUMNS}
 {_BEYOND}
+{_OUTLINES}
 """
 
 MIGRATIONS = {
@@ -73,5 +81,6 @@ DROP TABLE images_before;
     3: _FORMER,
     4: _COLUMNS,
     5: _BEYOND,
+    6: _OUTLINES,
 }
 """By the version they start from."""

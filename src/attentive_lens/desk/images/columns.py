@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePath
 
@@ -13,6 +13,7 @@ from attentive_lens.core.keeping import key_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.core.tables import as_head, table_in
 from attentive_lens.core.telling import counted
+from attentive_lens.desk.images.naming import Finder, naming_column
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources import SOURCES
@@ -20,14 +21,8 @@ from attentive_lens.images.sources.listing import Listing
 from attentive_lens.workspace import ImageRow, Origin, Workspace
 from attentive_lens.workspace.columns import ColumnTable
 
-NUMBER = "image"
-"""The column that names images by their numbers."""
-LOOKED_AT = 500
-"""Lines, about, by which the column that names images is recognised."""
 NAMED = 3
 """Lines and columns that a sentence names."""
-LEAST = 0.5
-"""Part of a table's lines that must name images, for a column to be taken for their names unasked."""
 
 
 _LISTED: Recent[dict[str, dict[int, str]]] = Recent(2)
@@ -80,8 +75,8 @@ def joined(rows: Sequence[ImageRow], file: Path, by: str = "") -> Joined:
     if len(set(head)) < len(head) or "" in head:
         twice = next((name for name in head if head.count(name) > 1), "one without a name")
         raise BadFile(what, f"of its columns two are called alike, or one is not called anything: {twice}", "Name each")
-    finder = _Finder(rows)
-    column = head.index(as_head(by)) if by and as_head(by) in head else -1 if by else _naming(head, lines, finder)
+    finder = Finder(rows)
+    column = head.index(as_head(by)) if by and as_head(by) in head else -1 if by else naming_column(head, lines, finder)
     if column < 0:
         why = f"it has no column «{by}»" if by else "no column of it names the workspace's images"
         raise BadFile(what, f"{why}; its columns are {', '.join(head[:8])}", "Name the column with --by")
@@ -112,8 +107,8 @@ def joined(rows: Sequence[ImageRow], file: Path, by: str = "") -> Joined:
     return Joined(head[column], {name: words for name, words in values.items() if words}, tuple(unknown), without)
 
 
-def take_in(workspace: Workspace, file: Path, by: str = "") -> Joined:
-    """Note what a table tells of the workspace's images; a rescan reads it again.
+def take_in(workspace: Workspace, file: Path, by: str = "", alone: bool = False) -> Joined:
+    """Note what a table tells of the workspace's images, ``alone`` or besides others; a rescan reads it again.
 
     Raises
     ------
@@ -124,6 +119,8 @@ def take_in(workspace: Workspace, file: Path, by: str = "") -> Joined:
     result = joined(workspace.catalogue.images(), file, by)
     if not result.columns:
         raise BadFile(f"{file.name} was not taken in", "it has no other column than the images' names", "Name another")
+    if alone:
+        workspace.catalogue.columns.forget()
     folder, place = str(workspace.folder.absolute()), os.path.abspath(file)  # noqa: PTH100  # keeps links
     table = ColumnTable(place.removeprefix(folder + os.sep), by and result.by)
     workspace.catalogue.columns.take(result.columns, table)
@@ -169,42 +166,3 @@ def taken_again(workspace: Workspace) -> list[str]:
         except LensError as error:
             sentences.append(f"{PurePath(table.place).name} was not read again, and what it said stays: {error}")
     return sentences
-
-
-def _naming(head: Sequence[str], lines: Mapping[int, Sequence[str]], finder: _Finder) -> int:
-    """The column most of whose cells name images; −1 if no column names them in half of the lines."""
-    some = list(lines.values())[:: max(1, len(lines) // LOOKED_AT)]
-    counts = [sum(bool(finder.images(name, row[k])) for row in some) for k, name in enumerate(head)]
-    best = max(range(len(head)), key=counts.__getitem__, default=-1)
-    return best if best >= 0 and counts[best] >= max(1, LEAST * len(some)) else -1
-
-
-class _Finder:
-    """Images by what a cell calls them: a number, a path or its end, or a name without its ending."""
-
-    def __init__(self, rows: Sequence[ImageRow]) -> None:
-        self.numbers = {str(row.number) for row in rows}
-        self.paths: dict[str, list[tuple[list[str], int]]] = {}
-        for row in paced(rows):
-            parts = _parts(row.file)
-            for name in {parts[-1], parts[-1].rpartition(".")[0] or parts[-1]}:
-                self.paths.setdefault(name, []).append((parts, row.number))
-
-    def images(self, head: str, cell: str) -> list[int]:
-        """Their numbers; none, or several where the name does not tell them apart."""
-        cell = cell.strip()
-        if head == NUMBER and cell in self.numbers:
-            return [int(cell)]
-        parts = _parts(cell)
-        known = self.paths.get(parts[-1], []) if cell else []
-        before = parts[:-1]
-        near = [number for path, number in known if not before or path[:-1][-len(before) :] == before]
-        if len(near) < 2:
-            return near
-        exact = [number for path, number in known if number in near and path[-1] == parts[-1]]
-        return exact or near
-
-
-def _parts(path: str) -> list[str]:
-    """Folders and name, whichever way their slashes lean."""
-    return path.replace("\\", "/").removeprefix("./").split("/")

@@ -16,14 +16,14 @@ MOST = 5
 def take_columns(request: TakeColumns) -> Job[ColumnsKnown]:
     """See `TakeColumns`."""
     place = Workspace.open(Path(request.workspace))
-    if request.forget:
+    if request.forget and not request.table:
         place.check_writable("The columns were not forgotten")
         place.catalogue.columns.forget()
     sentences: tuple[str, ...] = ()
     if request.table:
         yield Progress(0, 0, "reading the table")
         file = Path(request.table)
-        sentences = tuple(take_in(place, file, request.by).words(file.name))
+        sentences = tuple(take_in(place, file, request.by, request.forget).words(file.name))
     columns = []
     for name, words in place.catalogue.columns.values().items():
         counts = Counter(words.values())
