@@ -52,6 +52,7 @@ COMMANDS: dict[str, str] = {
     "explain": "explaining/maps",
     "causes": "explaining/maps",
     "class-maps": "explaining/maps",
+    "objects": "objects.MeasureObjects",
     "cases": "explaining/cases",
     "report": "reporting.WriteReport",
     "export": "exporting.ExportModel",

@@ -35,6 +35,22 @@ def quantile_of_student(freedom: int) -> float:
     return x + math.fsum(term / float(freedom) ** (k + 1) for k, term in enumerate(terms))
 
 
+def interval_of_mean(values: NDArray[np.float64], groups: NDArray[np.int64]) -> tuple[float, float]:
+    """Of the mean of N values where those of a group are alike, 95 %: Student's, of as many as there are groups.
+
+    The variance is that of the groups' sums about the mean (Cochran 1977, section 11.8), which for groups of one is
+    the usual one. Without a second group nothing can be told: the interval is all there is.
+    """
+    place = np.unique(groups, return_inverse=True)[1]
+    count = int(place.max(initial=-1)) + 1
+    if count < 2:
+        return -math.inf, math.inf
+    mean = float(values.mean())
+    sums = np.bincount(place, values - mean)
+    half = quantile_of_student(count - 1) * math.sqrt(float(np.square(sums).sum()) * count / (count - 1)) / len(values)
+    return mean - half, mean + half
+
+
 def interval_by_group(right: NDArray[np.bool_], groups: NDArray[np.int64]) -> tuple[float, float]:
     """Of an accuracy where images of a group are answered alike, 95 %: Wilson's for as many images as count.
 

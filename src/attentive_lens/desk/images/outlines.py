@@ -194,7 +194,7 @@ def _of_table(rows: Sequence[ImageRow], file: Path, what: str) -> Gathered:
         try:
             images = finder.images(head[by], cells[by])
             if len(images) != 1:
-                raise BadValue("", f"«{cells[by]:.60}» names {len(images) or 'no'} images here", "")
+                raise BadValue("", f"{len(images) or 'no'} images here are called «{cells[by]:.60}»", "")
             row = by_number[images[0]]
             value: dict[str, Any] = {}
             if columns and cells[head.index(columns[0])].strip():
@@ -262,7 +262,7 @@ def write_outlines(workspace: Workspace, target: Path) -> int:
                 file.parent.mkdir(parents=True, exist_ok=True)
                 row = by_number[image]
                 mask = outlines[image].filled(row.height, row.width)
-                Image.fromarray(mask).save(file)
+                Image.fromarray(mask.astype(np.uint8) * 255).save(file)
     except OSError as error:
         raise BadFile(f"{target} could not be written", str(error.strerror).lower(), "Name another place") from None
     return len(outlines)

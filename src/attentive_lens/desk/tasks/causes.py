@@ -40,7 +40,6 @@ from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import camera
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import SETS
-from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.answers import Answer
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -77,7 +76,7 @@ def causes(request: Causes) -> Job[CausesFound]:
         labels = data.labels[of_training].tolist()
         pairs = zip(of_training.tolist(), labels, strict=True)
         trained = [Answer(number_at(place), label, label, 1.0) for place, label in pairs if label >= 0]
-        look = _Look(predictor, data, _units(Library.read(place), run.plan()), place.folder, _said_by_tables(place))
+        look = _Look(predictor, data, Library.read(place).units(run.plan()), place.folder, _said_by_tables(place))
         evidence = Evidence(
             predictor,
             run.plan(),
@@ -115,15 +114,6 @@ def _key(place: Workspace, run: Run, on: str, method: MapSettings) -> str:
     settings = read_model(run.model).preprocessor.settings
     tables = sorted(Library.read(place).columns.items())
     return key_of("causes", run.model, fingerprint_of(place, split, settings), on, method.write_kind(), tables)
-
-
-def _units(library: Library, plan: Plan) -> NDArray[np.int64]:
-    """A number for each image; images that the split keeps together by their names or a column have one."""
-    numbers = np.arange(len(library.rows))
-    if plan.split.keep_together != "copies":
-        for at, group in library.groups(plan).items():
-            numbers[at] = -1 - group
-    return numbers
 
 
 def _few(things: Sequence[T], most: int) -> Sequence[T]:

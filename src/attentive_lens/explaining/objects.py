@@ -1,0 +1,179 @@
+"""Whether an answer rests on the object or on all else: what of a map lies inside, and what covering either does.
+
+A network that has never seen an image without its object answers something all the same, always the same perhaps. So
+that alone tells nothing: objects are also put into the rest of other images, and the answer follows one or the other.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import binary_dilation, gaussian_filter
+
+from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.random import random_generator
+from attentive_lens.explaining.trials import predicted_of
+from attentive_lens.images.outlines import is_inside
+from attentive_lens.images.pixel_format import PixelArray, levels, of_levels
+from attentive_lens.predicting import Predictor
+
+MARGIN = 0.03
+"""Of the shorter side: what lies so near to the outline goes with the object, for outlines are never exact."""
+SWAPS = 4
+"""Other images into whose rest an object is put."""
+FOLLOWS = 0.5
+"""Part of them that must get the answer of the rest for the answer to rest on it."""
+MORE = 0.25
+"""By how much that must exceed how often images get this answer where neither object nor rest had it."""
+KNOWN = 0.02
+"""Weight of what is known about a pixel, from which it can be filled."""
+
+
+def share_inside(map_: NDArray[np.float32], covered: NDArray[np.float32]) -> float:
+    """Part of what a map H×W says for the answer that lies inside, 0–1; NaN where it says nothing.
+
+    Parameters
+    ----------
+    map_ : ndarray, H×W float32
+        What speaks against the answer is below zero, and left out.
+    covered : ndarray, H×W float32
+        From `outlines.coverage`.
+    """
+    strength = np.maximum(np.asarray(map_, np.float64), 0)
+    total = strength.sum()
+    return float((strength * covered).sum() / total) if total > 0 else np.nan
+
+
+def strongest(map_: NDArray[np.float32]) -> tuple[int, int]:
+    """Row and column of the place where a map says most for the answer, smoothed over a pixel."""
+    smooth = gaussian_filter(np.maximum(np.asarray(map_, np.float64), 0), 1)
+    row, column = np.unravel_index(int(smooth.argmax()), smooth.shape)
+    return int(row), int(column)
+
+
+def with_margin(covered: NDArray[np.float32]) -> NDArray[np.bool_]:
+    """The object's pixels H×W and those beside it; of an object that then fills the image, its own."""
+    inside = is_inside(covered)
+    wider: NDArray[np.bool_] = binary_dilation(inside, iterations=max(1, round(MARGIN * min(inside.shape))))
+    return inside if wider.all() else wider
+
+
+def without_object(image: PixelArray, covered: NDArray[np.float32]) -> PixelArray:
+    """An image H×W×C whose object is filled from what lies about it, so smoothly that no shape remains.
+
+    Known pixels are averaged with Gaussian weights over ever wider neighbourhoods until all are filled (normalised
+    convolution, Knutsson & Westin 1993). Where nothing but the object is in the image, its mean colour is left.
+    """
+    hole = with_margin(covered)
+    values = levels(image).astype(np.float64)
+    if hole.all():
+        return of_levels(np.broadcast_to(values.mean(axis=(0, 1)), values.shape), image.dtype)
+    weight = (~hole).astype(np.float64)
+    known, filled, width = values * weight[..., None], values.copy(), 1.0
+    while hole.any():
+        near = gaussian_filter(weight, width, mode="nearest")
+        here = hole & (near > KNOWN)
+        if here.any():
+            sums = gaussian_filter(known, (width, width, 0), mode="nearest")
+            filled[here] = sums[here] / near[here][:, None]
+            hole = hole & ~here
+        width *= 2
+    return of_levels(filled, image.dtype)
+
+
+def object_alone(image: PixelArray, covered: NDArray[np.float32]) -> PixelArray:
+    """An image H×W×C with all but the object in the mean colour of what it covers."""
+    rest = ~with_margin(covered)
+    values = levels(image).astype(np.float64)
+    if rest.any():
+        values[rest] = values[rest].mean(axis=0)
+    return of_levels(values, image.dtype)
+
+
+def put_into(image: PixelArray, covered: NDArray[np.float32], rest: PixelArray) -> PixelArray:
+    """The object of an image in the rest of another, whose own was filled; both H×W×C."""
+    inside = with_margin(covered)[..., None]
+    return np.asarray(np.where(inside, image, rest))
+
+
+@dataclass(frozen=True, eq=False)
+class ObjectTrial:
+    """What became of answers to N images.
+
+    Attributes
+    ----------
+    without, alone : ndarray, N int64
+        Classes said once the object, or everything else, is covered.
+    rest : ndarray, N float64
+        Part of other images' objects that, put into its rest, get its answer; NaN where no other answer was given.
+    object : ndarray, N float64
+        Part of other images' rests in which its object keeps its answer.
+    usual : ndarray, K float64
+        How often each class is said where neither the object nor the rest got that answer.
+    """
+
+    without: NDArray[np.int64]
+    alone: NDArray[np.int64]
+    rest: NDArray[np.float64]
+    object: NDArray[np.float64]
+    usual: NDArray[np.float64]
+
+    def on_rest(self, predicted: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which of the answers N rest on what is not the object.
+
+        They stay without it, and other objects get them too in that rest, far more often than elsewhere.
+        """
+        follows = (self.rest >= FOLLOWS) & (self.rest - self.usual[predicted] >= MORE)
+        return np.asarray(follows & (self.without == predicted))
+
+
+def try_objects(
+    predictor: Predictor, pixels: PixelArray, covered: NDArray[np.float32], predicted: NDArray[np.int64]
+) -> Job[ObjectTrial]:
+    """Cover the object, cover everything else, and swap objects.
+
+    Parameters
+    ----------
+    predictor : Predictor
+        The model that is asked.
+    pixels : ndarray, N×H×W×C uint8 or float32
+        Images at the input size.
+    covered : ndarray, N×H×W float32
+        Where the objects are, from `outlines.coverage`.
+    predicted : ndarray, N int64
+        What is said of the images as they are.
+    """
+    doing = "covering objects and what is about them"
+    count, classes = len(pixels), len(predictor.classes)
+    rests, alone = np.empty_like(pixels), np.empty_like(pixels)
+    for k in range(count):
+        if k % 8 == 0:
+            yield Progress(k, 3 * count, doing)
+        rests[k] = without_object(pixels[k], covered[k])
+        alone[k] = object_alone(pixels[k], covered[k])
+    yield Progress(count, 3 * count, doing)
+    answers = [predicted_of(predictor, images).astype(np.int64) for images in (rests, alone)]
+    rest, moved = np.full((count, SWAPS), np.nan), np.full((count, SWAPS), np.nan)
+    seen, said = np.zeros(classes), np.zeros(classes)
+    random = random_generator(0, "objects put into other images")
+    for swap in range(SWAPS):
+        yield Progress(2 * count + swap * count // SWAPS, 3 * count, "putting objects into other images")
+        partners = np.array([_partner(predicted, k, random) for k in range(count)], np.int64)
+        able = np.flatnonzero(partners >= 0)
+        made = [put_into(pixels[partners[k]], covered[partners[k]], rests[k]) for k in able]
+        got = predicted_of(predictor, np.stack(made)) if made else np.zeros(0, np.int64)
+        for k, class_ in zip(able.tolist(), got.tolist(), strict=True):
+            pair = predicted[k], predicted[partners[k]]
+            rest[k, swap], moved[k, swap] = class_ == pair[0], class_ == pair[1]
+            neither = [c for c in range(classes) if c not in pair]
+            seen[neither] += 1
+            said[class_] += class_ not in pair
+    return ObjectTrial(answers[0], answers[1], rest.mean(axis=1), moved.mean(axis=1), said / np.maximum(seen, 1))
+
+
+def _partner(predicted: NDArray[np.int64], image: int, random: np.random.Generator) -> int:
+    """Another image with another answer; −1 if there is none."""
+    others = np.flatnonzero(predicted != predicted[image])
+    return int(random.choice(others)) if len(others) else -1
