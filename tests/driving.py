@@ -14,7 +14,7 @@ from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 
 LEFT = Qt.MouseButton.LeftButton
 
-W = TypeVar("W", bound=QWidget)
+W = TypeVar("W", bound=QObject)
 
 
 def child(frame: QWidget, kind: type[W], name: str) -> W:

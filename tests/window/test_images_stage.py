@@ -219,11 +219,11 @@ def test_the_list_is_saved_and_new_files_are_found(
     qtbot.keyClick(sheet, Qt.Key.Key_X)
     page = frame.page("images")
     assert isinstance(page, ImagesPage)
-    page.save_list(tmp_path / "list.csv")
+    page.beside.save_list(tmp_path / "list.csv")
     with (tmp_path / "list.csv").open(newline="") as stream:
         lines = list(csv.DictReader(stream))
     assert [line["image"] for line in lines if line["set"] == "excluded"] == [str(place + 1)]
-    page.save_list(tmp_path / "nowhere" / "list.csv")
+    page.beside.save_list(tmp_path / "nowhere" / "list.csv")
     assert "could not be written" in child(frame, QLabel, "message").text()
     Image.new("RGB", (64, 64), (200, 10, 10)).save(station.folder / "images" / "training" / "smooth" / "new.png")
     click(qtbot, frame, "rescan")

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import (
     QComboBox,
     QFileDialog,
@@ -128,7 +129,7 @@ def test_a_table_is_taken_in_and_stands_with_the_images(
     lines = [f"{row.number},{'AB'[row.number % 2]}" for row in station.catalogue.images()]
     file.write_text("image,device\n" + "\n".join(lines))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(file), ""))
-    click(qtbot, frame, "take in table")
+    child(frame, QAction, "take in table").trigger()
     qtbot.waitUntil(lambda: "device" in frame.session.images.library.columns, timeout=30_000)
     assert "joined by its column image: device (2 words)" in frame.bottom.message.text()
     click(qtbot, frame, "view table")
@@ -152,6 +153,6 @@ def test_a_table_is_taken_in_and_stands_with_the_images(
     enter(frame, "split.group_column", "patient")
     assert "no table has a column «patient»; known are: device" in said(frame, "split warning")
     file.write_text("image,device\n1,A\n1,B\n")
-    click(qtbot, frame, "take in table")
+    child(frame, QAction, "take in table").trigger()
     qtbot.waitUntil(lambda: "stands in lines 2 and 3" in frame.bottom.message.text(), timeout=30_000)
     assert len(frame.session.images.library.columns["device"]) == len(lines), "what was known stays"

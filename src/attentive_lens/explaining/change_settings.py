@@ -19,10 +19,13 @@ class ChangeSettings(Kind):
     ----------
     label : str
         What it does, for a list.
+    of_object : bool
+        Whether it can only be made where the object is known.
     """
 
     section: ClassVar[str] = "change"
     label: ClassVar[str] = ""
+    of_object: ClassVar[bool] = False
 
     @property
     def placed(self) -> bool:
@@ -37,7 +40,8 @@ class ChangeSettings(Kind):
     @property
     def words(self) -> str:
         """In a sentence."""
-        return f"{self.kind} ({', '.join(f'{name} {value:g}' for name, value in self.write().items())})"
+        settings = ", ".join(f"{name} {value:g}" for name, value in self.write().items())
+        return f"{self.kind} ({settings})" if settings else self.label
 
 
 def _part(default: float, label: str, meaning: str, low: float = 0.0, slider: tuple[float, float] | None = None) -> Any:
@@ -201,6 +205,24 @@ class Flatten(ChangeSettings):
     channel: int = spec(1, label="channel", low=1, high=16, slider=(1, 16), meaning="Which, counted from 1.")
 
 
+@dataclass(frozen=True)
+class CoverObject(ChangeSettings):
+    """The object filled from what lies about it."""
+
+    kind: ClassVar[str] = "cover_object"
+    label: ClassVar[str] = "cover the object"
+    of_object: ClassVar[bool] = True
+
+
+@dataclass(frozen=True)
+class CoverRest(ChangeSettings):
+    """All but the object in its mean colour."""
+
+    kind: ClassVar[str] = "cover_rest"
+    label: ClassVar[str] = "cover all but the object"
+    of_object: ClassVar[bool] = True
+
+
 CHANGE_SETTINGS: dict[str, type[ChangeSettings]] = {
     change.kind: change
     for change in (
@@ -216,6 +238,8 @@ CHANGE_SETTINGS: dict[str, type[ChangeSettings]] = {
         Noise,
         Denoise,
         Flatten,
+        CoverObject,
+        CoverRest,
     )
 }
 """By kind, in the order of lists."""

@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 from scipy.ndimage import affine_transform, gaussian_filter, median_filter, shift
 
 from attentive_lens.core.random import random_generator
-from attentive_lens.errors import BadValue
+from attentive_lens.errors import BadValue, NotHere
 from attentive_lens.explaining.change_settings import ChangeSettings
 from attentive_lens.explaining.covering import filling
+from attentive_lens.explaining.objects import object_alone, without_object
 from attentive_lens.images.pixel_format import PixelArray, levels, of_levels
 
 Pixels = PixelArray
@@ -145,12 +146,27 @@ CHANGES: dict[str, Callable[..., Pixels]] = {
     "noise": noisy,
     "mix": mixed,
     "flatten": flattened,
+    "cover_object": without_object,
+    "cover_rest": object_alone,
 }
 
 
-def changed(pixels: Pixels, settings: ChangeSettings, other: Pixels | None = None) -> Pixels:
-    """The image H×W×C after a change; with the other image of that shape that its settings name, if any."""
+def changed(
+    pixels: Pixels,
+    settings: ChangeSettings,
+    other: Pixels | None = None,
+    covered: NDArray[np.float32] | None = None,
+) -> Pixels:
+    """The image H×W×C after a change.
+
+    With the other image of that shape that its settings name, if any, and where its object is, see
+    `outlines.coverage`; `NotHere` where a change needs that and it is not known.
+    """
     values = settings.write()
+    if settings.of_object:
+        if covered is None:
+            raise NotHere(f"«{settings.label}» cannot be tried", "the image has no outline", "Draw one in Images first")
+        values["covered"] = covered
     if other is not None:
         values = {name: other if known.names == "image" else values[name] for name, known in settings.specs().items()}
     return CHANGES[settings.kind](pixels, **values)

@@ -31,8 +31,8 @@ KNOWN = 0.02
 """Weight of what is known about a pixel, from which it can be filled."""
 
 
-def share_inside(map_: NDArray[np.float32], covered: NDArray[np.float32]) -> float:
-    """Part of what a map H×W says for the answer that lies inside, 0–1; NaN where it says nothing.
+def share_inside(map_: NDArray[np.float32], covered: NDArray[np.float32]) -> float | None:
+    """Part of what a map H×W says for the answer that lies inside, 0–1; None where it says nothing.
 
     Parameters
     ----------
@@ -43,7 +43,7 @@ def share_inside(map_: NDArray[np.float32], covered: NDArray[np.float32]) -> flo
     """
     strength = np.maximum(np.asarray(map_, np.float64), 0)
     total = strength.sum()
-    return float((strength * covered).sum() / total) if total > 0 else np.nan
+    return float((strength * covered).sum() / total) if total > 0 else None
 
 
 def strongest(map_: NDArray[np.float32]) -> tuple[int, int]:

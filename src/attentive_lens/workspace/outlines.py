@@ -33,6 +33,12 @@ class Outlines:
             rows = base.execute("SELECT image, polygons, runs FROM outlines ORDER BY image").fetchall()
         return {int(image): outline for image, *shape in rows if (outline := stored_outline(*shape)) is not None}
 
+    def of(self, image: int) -> Outline:
+        """Of one image; empty where none was taken."""
+        with self._opened() as base:
+            shape = base.execute("SELECT polygons, runs FROM outlines WHERE image = ?", (image,)).fetchone()
+        return (stored_outline(*shape) if shape is not None else None) or Outline()
+
     def places(self) -> tuple[str, ...]:
         """The files and folders they were taken from, in their order."""
         with self._opened() as base:

@@ -10,6 +10,7 @@ from pathlib import Path, PurePath
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PIL import Image, UnidentifiedImageError
 
 from attentive_lens.core.files import replacing
@@ -19,7 +20,8 @@ from attentive_lens.core.tables import table_in
 from attentive_lens.desk.images.naming import Finder, naming_column
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.decoding import suffixes
-from attentive_lens.images.outlines import Outline, of_corners, read_outline
+from attentive_lens.images.outlines import Outline, coverage, of_corners, read_outline
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.workspace import ImageRow, Workspace
 from attentive_lens.workspace.corrections import Corrections
 
@@ -65,6 +67,11 @@ def known_outlines(workspace: Workspace) -> dict[int, Outline]:
         return known
     result = with_drawn(catalogue.outlines.values(), catalogue.corrections())
     return result if stamp is None else _KNOWN.keep(key, result)
+
+
+def covered_at(row: ImageRow, outline: Outline, settings: Preprocessing) -> NDArray[np.float32]:
+    """How much of each pixel of an image, as a plan prepares it, is the object's: rows×columns in 0–1."""
+    return coverage(outline, row.height, row.width, settings)
 
 
 def with_drawn(taken: Mapping[int, Outline], corrections: Corrections) -> dict[int, Outline]:
@@ -275,4 +282,13 @@ def _mask_files(rows: Sequence[ImageRow], folder: Path) -> Iterator[tuple[int, P
         yield row.number, (folder / os.path.relpath(row.file, shared)).with_suffix(".png")
 
 
-__all__ = ["Gathered", "gathered", "known_outlines", "take_outlines", "taken_again", "with_drawn", "write_outlines"]
+__all__ = [
+    "Gathered",
+    "covered_at",
+    "gathered",
+    "known_outlines",
+    "take_outlines",
+    "taken_again",
+    "with_drawn",
+    "write_outlines",
+]

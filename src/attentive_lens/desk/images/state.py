@@ -17,11 +17,13 @@ from attentive_lens.desk.images.together import keep_together
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.images import FaultAction, Measure, Measures, Prepare, Prepared
 from attentive_lens.errors import LensError
+from attentive_lens.images.outlines import Outline
 from attentive_lens.images.rows import Pixels, stretched
 from attentive_lens.images.sources.base import class_name
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Workspace
 from attentive_lens.workspace.adding import add_images, take_out_images
+from attentive_lens.workspace.corrections import NOTHING
 
 
 class OpenImages:
@@ -83,6 +85,15 @@ class OpenImages:
     def decide(self, summary: str, numbers: Sequence[int], change: Callable[[Correction], Correction]) -> None:
         """Decide the same about some images; it can be undone."""
         self._try(summary, lambda: self.curating.change(summary, numbers, change))
+
+    def is_drawn(self, image: int) -> bool:
+        """Whether somebody decided where the object is in an image."""
+        return self.curating.state.get(image, NOTHING).outline is not None
+
+    def outline_of(self, image: int) -> Outline:
+        """Where the object is in an image, as drawn or else as taken from files; empty where that is not known."""
+        drawn = self.curating.state.get(image, NOTHING).outline
+        return drawn if drawn is not None else self.workspace.catalogue.outlines.of(image)
 
     def relabel(self, summary: str, numbers: Sequence[int], label: int) -> None:
         """Give some images another class; it can be undone."""

@@ -69,8 +69,8 @@ class Cause:
     Attributes
     ----------
     kind : str
-        "place", "channel", "quality", "origin", "label", "unlike training", "overlap", or "other" where nothing else
-        explains them.
+        "place", "channel", "object", "quality", "origin", "label", "unlike training", "overlap", or "other" where
+        nothing else explains them.
     short : str
         What they do, after their number: «rest on one place».
     images : tuple of int

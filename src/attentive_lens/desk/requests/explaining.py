@@ -34,6 +34,8 @@ class MapTrust:
         Whether the map is zero everywhere.
     completeness : Completeness or None
         Where the method promises that the map adds up to something.
+    inside : float or None
+        Part of what the map says for the class that lies in the object, 0–1; None where no outline is known.
     """
 
     answer: float
@@ -41,6 +43,7 @@ class MapTrust:
     passed: bool | None
     empty: bool
     completeness: Completeness | None
+    inside: float | None = None
 
 
 @dataclass(frozen=True)
@@ -128,6 +131,8 @@ class Explanation:
         The image at the input size.
     difference : ndarray, H×W float32, or None
         Map of said − true.
+    covered : ndarray, H×W float32, or None
+        How much of each pixel is the object's, where an outline is known.
     """
 
     subject: Subject
@@ -144,6 +149,7 @@ class Explanation:
     layers: tuple[LayerShape, ...]
     pixels: PixelArray
     difference: NDArray[np.float32] | None
+    covered: NDArray[np.float32] | None = None
 
     def is_of_same(self, other: Explanation | None) -> bool:
         """Whether it is of the same image, answered by the same model; pixels that changed since make it another."""

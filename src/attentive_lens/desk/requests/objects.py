@@ -66,7 +66,7 @@ class ObjectImage:
     true, predicted, without, alone : str
         Classes: on the label, said, and said once the object, or everything else, is covered.
     area, share, elsewhere : float
-        As in `ObjectRow`; the last two are nan where the map says nothing.
+        As in `ObjectRow`; the last two are None where the map says nothing.
     rest : float or None
         Part of other objects that, put into what is about this one, get its answer; None where all answers are one.
     on_rest : bool
@@ -79,8 +79,8 @@ class ObjectImage:
     without: str
     alone: str
     area: float
-    share: float
-    elsewhere: float
+    share: float | None
+    elsewhere: float | None
     rest: float | None
     on_rest: bool
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.images.data import Data, gather
+from attentive_lens.desk.images.outlines import covered_at, known_outlines
 from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
@@ -59,6 +60,8 @@ class AnsweredImage:
         The set it is in; empty for a file.
     file : str
         Where it is from.
+    covered : ndarray, H×W float32, or None
+        How much of each pixel is the object's, where an outline is known.
     """
 
     subject: Subject
@@ -68,6 +71,7 @@ class AnsweredImage:
     against: int | None
     set_name: str
     file: str
+    covered: NDArray[np.float32] | None = None
 
     @property
     def number(self) -> int | None:
@@ -84,10 +88,13 @@ def answered_image(subject: Subject) -> Job[AnsweredImage]:
         If there is no such image, file, run or model, or the model does not know a class that is named.
     """
     if isinstance(subject, RunImage):
-        model, data = yield from model_and_data(*workspace_and_run(subject), subject.image)
+        workspace, run = workspace_and_run(subject)
+        model, data = yield from model_and_data(workspace, run, subject.image)
         at = data.place(subject.image)
         label, row = int(data.labels[at]), data.collection.rows[at]
-        return AnsweredImage(subject, model, data.pixels[at], label, label, data.collection.sets[at], row.file)
+        outline = known_outlines(workspace).get(subject.image)
+        covered = None if outline is None else covered_at(row, outline, model.preprocessor.settings)
+        return AnsweredImage(subject, model, data.pixels[at], label, label, data.collection.sets[at], row.file, covered)
     model = model_answering(subject)
     return answered_file(subject, model, model.preprocessor.opened(Path(subject.file)))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePath
 from typing import TypeVar
@@ -15,11 +15,12 @@ from numpy.typing import NDArray
 from attentive_lens.core.files import shown
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
-from attentive_lens.core.numbering import number_at
+from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.explaining.cause_remedies import PROVABLE, remedies_of
 from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.images.data import Data, fingerprint_of
+from attentive_lens.desk.images.outlines import covered_at, known_outlines
 from attentive_lens.desk.requests.causes import Cause, CausePlace, Causes, CausesFound
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.subjects import RunImage
@@ -38,8 +39,10 @@ from attentive_lens.explaining.probe import Probe
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import camera
+from attentive_lens.images.outlines import Outline
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import SETS
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.answers import Answer
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -86,6 +89,7 @@ def causes(request: Causes) -> Job[CausesFound]:
             (yield from look.at(_few(trained, MOST_TRAINING), len(trained), "looking at training images")),
             tuple((yield from _groups(Probe(predictor), method, data, mistakes))),
             len(scores.answers),
+            _Covered(data, known_outlines(place), model.preprocessor.settings),
         )
         found_causes = yield from find_causes(evidence)
     groups = tuple(_told(cause, evidence, mistakes) for cause in found_causes)
@@ -112,8 +116,8 @@ def _file(run: Run, on: str) -> Path:
 def _key(place: Workspace, run: Run, on: str, method: MapSettings) -> str:
     split = collection(place, run.plan(), run)
     settings = read_model(run.model).preprocessor.settings
-    tables = sorted(Library.read(place).columns.items())
-    return key_of("causes", run.model, fingerprint_of(place, split, settings), on, method.write_kind(), tables)
+    beside = sorted(Library.read(place).columns.items()), repr(known_outlines(place))
+    return key_of("causes", run.model, fingerprint_of(place, split, settings), on, method.write_kind(), beside)
 
 
 def _few(things: Sequence[T], most: int) -> Sequence[T]:
@@ -132,6 +136,26 @@ def _groups(probe: Probe, method: MapMethod, data: Data, mistakes: Sequence[Answ
         maps.append(method.maps(probe, image, probe.against_next(image, answer.predicted))[0])
         features.append(probe.outputs(layer, image[None])[0].reshape(-1))
     return grouped(np.stack(maps), np.stack(features))
+
+
+class _Covered(Mapping[int, NDArray[np.float32]]):
+    """Where the objects are in the images with outlines, by row; made when it is asked for."""
+
+    def __init__(self, data: Data, outlines: Mapping[int, Outline], settings: Preprocessing) -> None:
+        self._rows, self._outlines, self._settings = data.collection.rows, outlines, settings
+
+    def __getitem__(self, row: int) -> NDArray[np.float32]:
+        of_image = self._rows[row]
+        return covered_at(of_image, self._outlines[of_image.number], self._settings)
+
+    def __iter__(self) -> Iterator[int]:
+        return (place_of(image) for image in self._outlines)
+
+    def __len__(self) -> int:
+        return len(self._outlines)
+
+    def __contains__(self, row: object) -> bool:
+        return isinstance(row, int) and number_at(row) in self._outlines
 
 
 @dataclass(frozen=True)

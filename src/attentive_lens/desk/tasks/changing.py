@@ -23,7 +23,7 @@ def try_changes(request: TryChanges) -> Job[Tried]:
     for change in request.changes:
         number = change.other_image
         other = (yield from other_image(request.subject, number)) if number is not None else None
-        after.append(changed(pixels, change, other))
+        after.append(changed(pixels, change, other, answered.covered))
     maps = None
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)

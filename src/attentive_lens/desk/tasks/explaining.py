@@ -43,6 +43,7 @@ from attentive_lens.errors import BadValue, LensError
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
 from attentive_lens.explaining.figures import Completeness, WeightRandomisation
 from attentive_lens.explaining.methods import MAP_METHODS
+from attentive_lens.explaining.objects import share_inside
 from attentive_lens.explaining.probe import Probe, Targets, contrast_targets, contrasts
 from attentive_lens.explaining.regions import evaluated, marked
 from attentive_lens.explaining.saliency import MapMethod, map_method
@@ -146,7 +147,8 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         trusts = []
         for k, label in enumerate(every):
             sums = completeness(maps[k], float(expected[k]), float(apart[k])) if expected is not None else None
-            trusts.append(MapTrust(float(before[label]), None, None, not maps[k].any(), sums))
+            inside = share_inside(maps[k], answered.covered) if answered.covered is not None else None
+            trusts.append(MapTrust(float(before[label]), None, None, not maps[k].any(), sums, inside))
         facts = model.plan.facts(model.preprocessor.settings.shape)
         result = Explanation(
             answered.subject,
@@ -171,6 +173,7 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             tuple(LayerShape(fact.name, fact.shape) for fact in facts),
             pixels,
             difference,
+            answered.covered,
         )
         yield Progress(0, 1, "deleting and restoring pixels", result)
         rivals = rivals_of(chosen, probe, image, targets, maps, blank(probe))

@@ -13,7 +13,7 @@ from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.random import some_of
 from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.images.data import Data, fingerprint_of
-from attentive_lens.desk.images.outlines import known_outlines
+from attentive_lens.desk.images.outlines import covered_at, known_outlines
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.objects import MeasureObjects, ObjectImage, ObjectRow, ObjectsMeasured
 from attentive_lens.desk.requests.subjects import RunImage
@@ -27,12 +27,11 @@ from attentive_lens.explaining.probe import Probe
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.explaining.trust import blank
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.outlines import Outline, coverage, is_inside
-from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.images.outlines import Outline, is_inside
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.answers import Answer
 from attentive_lens.scoring.intervals import interval_of_mean
-from attentive_lens.workspace import ImageRow, Run, Workspace
+from attentive_lens.workspace import Run, Workspace
 
 MOST_WRONG, MOST_RIGHT = 600, 600
 """Answers that are looked at, at most."""
@@ -93,14 +92,14 @@ def measure_objects(request: MeasureObjects) -> Job[ObjectsMeasured]:
             classes[looked.trial.without[k]],
             classes[looked.trial.alone[k]],
             float(looked.area[k]),
-            float(looked.shares[k, 0]),
-            float(looked.shares[k, 1]),
-            None if np.isnan(looked.trial.rest[k]) else float(looked.trial.rest[k]),
+            _number(looked.shares[k, 0]),
+            _number(looked.shares[k, 1]),
+            _number(looked.trial.rest[k]),
             bool(looked.on_rest[k]),
         )
         for k, answer in enumerate(chosen)
     ]
-    images.sort(key=lambda each: (not each.on_rest, -(each.rest or 0), np.nan_to_num(each.share - each.elsewhere)))
+    images.sort(key=lambda each: (not each.on_rest, -(each.rest or 0), (each.share or 0) - (each.elsewhere or 0)))
     result = ObjectsMeasured(
         request.run,
         request.on,
@@ -117,16 +116,15 @@ def measure_objects(request: MeasureObjects) -> Job[ObjectsMeasured]:
     return result
 
 
+def _number(value: float) -> float | None:
+    return None if np.isnan(value) else float(value)
+
+
 def _key(place: Workspace, run: Run, request: MeasureObjects, outlines: dict[int, Outline]) -> str:
     split = collection(place, run.plan(), run)
     fingerprint = fingerprint_of(place, split, read_model(run.model).preprocessor.settings)
     units = Library.read(place).units(run.plan()).tobytes()
     return key_of("objects", run.model, fingerprint, request.on, request.method.write_kind(), repr(outlines), units)
-
-
-def covered_at(row: ImageRow, outline: Outline, settings: Preprocessing) -> NDArray[np.float32]:
-    """How much of each pixel of an image, as a plan prepares it, is the object's."""
-    return coverage(outline, row.height, row.width, settings)
 
 
 def _looked(

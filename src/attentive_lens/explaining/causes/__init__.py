@@ -15,6 +15,7 @@ from attentive_lens.core.jobs import Job
 from attentive_lens.explaining.causes.base import Answered, CauseFound, Evidence, Finder
 from attentive_lens.explaining.causes.channels import Channels
 from attentive_lens.explaining.causes.labels import Labels
+from attentive_lens.explaining.causes.objects import Objects
 from attentive_lens.explaining.causes.origins import Origins
 from attentive_lens.explaining.causes.others import Others
 from attentive_lens.explaining.causes.overlap import Overlap
@@ -25,6 +26,7 @@ from attentive_lens.explaining.causes.unlike import Unlike
 CAUSES: dict[str, Finder] = {
     "place": Places(),
     "channel": Channels(),
+    "object": Objects(),
     "label": Labels(),
     "origin": Origins(),
     "unlike training": Unlike(),

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import ClassVar
 
@@ -118,6 +118,8 @@ class Evidence:
         The mistakes by what their maps rest on.
     scored : int
         Images of the set.
+    covered : Mapping
+        How much of each pixel is the object's, H×W, by the row of an image whose outline is known.
     """
 
     predictor: Predictor
@@ -128,6 +130,7 @@ class Evidence:
     training: Answered
     groups: tuple[Group, ...]
     scored: int
+    covered: Mapping[int, NDArray[np.float32]] = field(default_factory=dict)
 
     def repeated(self, inside: NDArray[np.bool_], right_inside: NDArray[np.bool_]) -> float:
         """How many of the images that have something belong together, on average.
@@ -208,7 +211,7 @@ class CauseFound:
     Attributes
     ----------
     kind : str
-        A word: "place", "channel", "quality", "origin", "label", "unlike training", "overlap", or "other".
+        A word: "place", "channel", "object", "quality", "origin", "label", "unlike training", "overlap", or "other".
     short : str
         What the mistakes do, after their number: «rest on one place».
     members : tuple of int

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from functools import partial
 
 from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QStandardItemModel
 from PyQt6.QtWidgets import QGridLayout, QScrollArea, QSlider, QSpinBox
 
 from attentive_lens.core.records import PlainTable
@@ -158,11 +159,21 @@ class ChangePanel(Panel):
     def changed(self, explanation: Explanation, same: bool) -> None:
         """Another image; the change in hand is tried on it when it is seen."""
         self._offer_mixing()
+        self._offer_covering(explanation)
         if not same:
             self.tried, self._busy = None, False
             self.picture.show_image(to_image(explanation.pixels))
         if self.isVisible():
             self._try()
+
+    def _offer_covering(self, explanation: Explanation) -> None:
+        """Object and rest can be covered where an outline is known."""
+        model = self.ways.model()
+        for place, change in enumerate(CHANGE_SETTINGS.values()):
+            item = model.item(place) if isinstance(model, QStandardItemModel) else None
+            if item is not None and change.of_object:
+                item.setEnabled(explanation.covered is not None)
+                item.setToolTip("" if item.isEnabled() else "The image has no outline: draw one in Images, Full size.")
 
     def _offer_mixing(self) -> None:
         """Any other image of the workspace, the next one to begin with."""

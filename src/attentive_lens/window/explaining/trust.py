@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import partial
 
+import numpy as np
+from numpy.typing import NDArray
 from PyQt6.QtCore import QRectF, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QPushButton, QWidget
@@ -123,6 +125,18 @@ def first_figures(map_: MapOfClass) -> tuple[Figure, ...]:
     if sums and trust.completeness is not None and trust.completeness.error <= OFF:
         return (replace(gain, sentence=f"{gain.sentence} {sums[0].sentence}"),)
     return (gain, *sums)
+
+
+def inside_figures(map_: MapOfClass, covered: NDArray[np.float32] | None) -> tuple[Figure, ...]:
+    """What of a map lies in the object, where that is known."""
+    inside = map_.trust.inside
+    if inside is None or covered is None:
+        return ()
+    area = float(covered.mean())
+    sentence = (
+        f"{percent(inside)} of what speaks for {map_.target} lies in the object, which is {percent(area)} of the image."
+    )
+    return (Figure("inside", f"object {inside:.0%}", None, sentence),)
 
 
 def _gain(gain: Gain, map_: MapOfClass) -> Figure:

@@ -18,7 +18,7 @@ from attentive_lens.desk.map_colours import scale
 from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage, MapOfClass, TrustChecks
 from attentive_lens.window import look
 from attentive_lens.window.explaining.map_choice import MapChooser
-from attentive_lens.window.explaining.trust import TrustChips, first_figures, measured_figures
+from attentive_lens.window.explaining.trust import TrustChips, first_figures, inside_figures, measured_figures
 from attentive_lens.window.parts.basics import (
     button,
     chooser,
@@ -243,6 +243,8 @@ class Twins(QWidget):
         self._show_figures()
         if not same:
             self._place_lens_on(explanation.maps[0].values)
+        for lens in self.lenses.values():
+            lens.show_object(explanation.covered)
         self._fit()
         self.show_maps()
 
@@ -322,7 +324,10 @@ class Twins(QWidget):
                 chips.show_figures(())  # a difference has no class whose pixels could be deleted
                 continue
             map_ = self._of(key)
-            chips.show_figures(first_figures(map_), measured_figures(map_, checks) if checks is not None else ())
+            chips.show_figures(
+                (*first_figures(map_), *inside_figures(map_, shown.covered)),
+                measured_figures(map_, checks) if checks is not None else (),
+            )
         self.show_waiting(False)
         self.measure.setVisible(checks is None and shown.image is not None)
 

@@ -107,6 +107,9 @@ class Details(QFrame):
         ]
         shown = {name: values[place] for name, values in self.session.images.measures.items() if name != "pixels"}
         lines += [f"{name} {value:.2f}" for name, value in shown.items() if np.isfinite(value)]
+        if self.session.images.outline_of(row.number):
+            by_hand = self.session.images.is_drawn(row.number)
+            lines.append("object outlined by hand" if by_hand else "object outlined in a file")
         tables = self.session.images.library.columns
         lines += [f"{name}: {words[row.number]}" for name, words in tables.items() if row.number in words][:MOST_TOLD]
         answer = self.session.scores.answers.predicted.get(row.number)

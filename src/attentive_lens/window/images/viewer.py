@@ -2,123 +2,21 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QWheelEvent
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from attentive_lens.desk.requests.images import OpenPicture, Picture
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.window import look
+from attentive_lens.window.images.canvas import Canvas
 from attentive_lens.window.images.display_box import DisplayBox
+from attentive_lens.window.images.outline_box import OutlineBox
 from attentive_lens.window.parts.basics import button, label, to_image
-from attentive_lens.window.parts.pointing import HOLD, points
 from attentive_lens.window.session import Session
 
 DISPLAY = 232
 """Pixels of the column that says how images are shown."""
-MOST = 64.0
-"""Screen pixels for one of the image, at most."""
-
-
-class Canvas(QWidget):
-    """A picture that the wheel enlarges about the mouse and the mouse drags.
-
-    Signals
-    -------
-    hovered
-        Column and row of the pixel under the mouse.
-    dragged
-        The mouse was moved with its right button down: across and down, in parts of the canvas.
-    """
-
-    hovered = pyqtSignal(int, int)
-    dragged = pyqtSignal(float, float)
-
-    def __init__(self) -> None:
-        super().__init__()
-        points(self, shape=HOLD)
-        self.setObjectName("full picture")
-        self.setAccessibleName("the image in full size")
-        self.picture: QImage | None = None
-        self.scale = 1.0
-        self.corner = QPointF(0, 0)
-        self._held: QPointF | None = None
-        self._turned: QPointF | None = None
-
-    def show_picture(self, picture: QImage | None) -> None:
-        """Another picture, as large as fits."""
-        self.picture = picture
-        self.fit()
-
-    def redraw(self, picture: QImage) -> None:
-        """The same picture, shown otherwise."""
-        self.picture = picture
-        self.update()
-
-    def fit(self) -> None:
-        """As large as fits, in the middle."""
-        if self.picture is not None:
-            whole = min(self.width() / self.picture.width(), self.height() / self.picture.height())
-            self._place(min(whole, MOST))
-        self.update()
-
-    def _place(self, scale: float) -> None:
-        if self.picture is not None:
-            self.scale = scale
-            across = (self.width() - self.picture.width() * scale) / 2
-            self.corner = QPointF(across, (self.height() - self.picture.height() * scale) / 2)
-
-    def zoom(self, factor: float, about: QPointF | None = None) -> None:
-        """Larger or smaller about a point that stays where it is."""
-        at = about or QPointF(self.width() / 2, self.height() / 2)
-        scale = min(max(self.scale * factor, 0.02), MOST)
-        self.corner = at - (at - self.corner) * (scale / self.scale)
-        self.scale = scale
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """The picture; enlarged, its pixels stay squares."""
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), look.theme.colour("well"))
-        if self.picture is not None:
-            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale < 1)
-            wide, high = self.picture.width() * self.scale, self.picture.height() * self.scale
-            painter.drawImage(QRectF(self.corner.x(), self.corner.y(), wide, high), self.picture)
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:
-        """Larger and smaller."""
-        if event is not None:
-            self.zoom(1.25 if event.angleDelta().y() > 0 else 0.8, event.position())
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Take hold of it."""
-        if event is None:
-            return
-        if event.button() == Qt.MouseButton.RightButton:
-            self._turned = event.position()
-        else:
-            self._held = event.position()
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """Let it go."""
-        self._held = self._turned = None
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """Drag it, and tell the pixel."""
-        if event is None or self.picture is None:
-            return
-        if self._turned is not None:
-            moved = event.position() - self._turned
-            self._turned = event.position()
-            self.dragged.emit(moved.x() / max(1, self.width()), moved.y() / max(1, self.height()))
-            return
-        if self._held is not None:
-            self.corner += event.position() - self._held
-            self._held = event.position()
-            self.update()
-        at = (event.position() - self.corner) / self.scale
-        inside = 0 <= at.x() < self.picture.width() and 0 <= at.y() < self.picture.height()
-        self.hovered.emit(int(at.x()) if inside else -1, int(at.y()) if inside else -1)
 
 
 class Viewer(QWidget):
@@ -167,6 +65,9 @@ class Viewer(QWidget):
         session.display_changed.connect(self._show_anew)
         side = QVBoxLayout()
         side.addWidget(self.display)
+        self.outline = OutlineBox(session, self.canvas)
+        self.outline.setFixedWidth(DISPLAY)
+        side.addWidget(self.outline)
         side.addStretch()
         across.addLayout(side)
         layout.addLayout(across, 1)
@@ -178,6 +79,7 @@ class Viewer(QWidget):
         self.title.setText(f"image {row.number} · {self.session.images.collection.classes[row.label]}")
         self.note.setText(f"{row.name} · {row.width}×{row.height}")
         self.values.setText("")
+        self.outline.leave()
         self.session.ask(
             OpenPicture(self.session.place, row.number), self._take, self._failed, priority=0, scope="picture"
         )
@@ -187,6 +89,7 @@ class Viewer(QWidget):
         if picture.image == self._image:
             self.pixels = picture.pixels
             self.canvas.show_picture(to_image(picture.pixels))
+            self.outline.show_image(picture)
             if picture.bits:
                 values = f"values {picture.low:g} to {picture.high:g}"
                 self.note.setText(f"{self.note.text()} · {picture.bits} bit, {values}")
@@ -196,6 +99,7 @@ class Viewer(QWidget):
     def _failed(self, sentence: str) -> None:
         self.pixels = None
         self.canvas.show_picture(None)
+        self.outline.show_image(None)
         self.values.setText(sentence)
 
     def _show_values(self, across: int, down: int) -> None:
@@ -220,6 +124,8 @@ class Viewer(QWidget):
             self.moved.emit(-1 if key == Qt.Key.Key_Left else 1)
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
             self.canvas.zoom(1.25 if key == Qt.Key.Key_Plus else 0.8)
+        elif key is not None and self.outline.take_key(key):
+            return
         elif key in (Qt.Key.Key_Escape, Qt.Key.Key_Space):
             self.left.emit()
         else:

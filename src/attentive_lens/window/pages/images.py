@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from functools import partial
-from pathlib import Path
 
 from PyQt6.QtCore import QProcess, Qt
 from PyQt6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QPushButton,
     QStackedLayout,
     QStackedWidget,
@@ -16,10 +14,8 @@ from PyQt6.QtWidgets import (
 )
 
 from attentive_lens.core.records import PlainTable
-from attentive_lens.desk.images.curating import write_list
-from attentive_lens.desk.requests.columns import ColumnsKnown, TakeColumns
-from attentive_lens.errors import LensError
 from attentive_lens.window.images.averages import AveragesView
+from attentive_lens.window.images.beside import Beside
 from attentive_lens.window.images.browser import Browser
 from attentive_lens.window.images.sets import SetsView
 from attentive_lens.window.images.sizes import SizesView
@@ -72,13 +68,8 @@ class ImagesPage(Page):
                 self._rescan,
             )
         )
-        tip = "What a table says of the images besides (patient, device, day), joined by their names."
-        self.table_button = button("Take in table …", "take in table", tip, self._ask_table)
-        self.table_button.setEnabled(not session.reading_only)
-        head.addWidget(self.table_button)
-        head.addWidget(
-            button("Export labels …", "save list", "Every image with its label and set, as a CSV table.", self._save)
-        )
+        self.beside = Beside(session)
+        head.addWidget(self.beside)
         down.addLayout(head)
         self.views = QStackedWidget()
         down.addWidget(self.views, 1)
@@ -165,38 +156,6 @@ class ImagesPage(Page):
         place = self.browser.neighbour(step)
         if place is not None:
             self.viewer.open_image(place)
-
-    def _save(self) -> None:
-        name = QFileDialog.getSaveFileName(self, "Export labels", "images.csv", "Tables (*.csv)")[0]
-        if name:
-            self.save_list(Path(name))
-
-    def save_list(self, file: Path) -> None:
-        """Write every image with its label and set."""
-        try:
-            count = write_list(self.session.workspace, file, self.session.design.plan)
-        except LensError as error:
-            self.session.message.emit(str(error), True)
-        else:
-            self.session.message.emit(f"{thousands(count)} images written to {file.name}.", False)
-
-    def _ask_table(self) -> None:
-        file, _ = QFileDialog.getOpenFileName(
-            self, "Table beside the images", "", "Tables (*.csv *.tsv *.txt *.parquet)"
-        )
-        if file:
-            self.take_table(Path(file))
-
-    def take_table(self, file: Path) -> None:
-        """Take in a table beside the images; what came of it is said below."""
-        say = self.session.message.emit
-
-        def done(result: ColumnsKnown) -> None:
-            say(" ".join(result.sentences), False)
-            self.session.images.reread()
-
-        request = TakeColumns(self.session.place, str(file))
-        self.session.ask(request, done, lambda words: say(words, True), priority=3, scope="table")
 
     def _rescan(self) -> None:
         if self._process is None:

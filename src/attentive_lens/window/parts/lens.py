@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QVariantAnimation, pyqtSignal
 from PyQt6.QtGui import (
@@ -23,7 +24,9 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from attentive_lens.images.outlines import is_inside
 from attentive_lens.window import look
+from attentive_lens.window.parts.contour import contour, draw_contour
 from attentive_lens.window.parts.pointing import READ, points
 from attentive_lens.window.parts.proportions import fitted
 
@@ -66,6 +69,7 @@ class Lens(QWidget):
         self.setMinimumSize(QSize(180, 180))
         self.picture: QImage | None = None
         self.map: QImage | None = None
+        self.outline = QPainterPath()
         self.whole = False
         self.strength = 1.0
         self._from: QPointF | None = None
@@ -76,6 +80,11 @@ class Lens(QWidget):
         self._fade.setDuration(FADE_MS)
         self._fade.valueChanged.connect(lambda _: self.update())
         self.across, self.below, self.radius = 0.5, 0.5, 0.24
+
+    def show_object(self, covered: NDArray[np.float32] | None) -> None:
+        """Draw a line about the object, see `outlines.coverage`, or none."""
+        self.outline = contour(is_inside(covered)) if covered is not None else QPainterPath()
+        self.update()
 
     def show_image(self, picture: QImage | None, map_: QImage | None) -> None:
         """Show another image and map; the lens stays where it is, and a map that is another fades in over the image."""
@@ -134,6 +143,8 @@ class Lens(QWidget):
             painter.setOpacity(strength)
             painter.drawImage(area, self.map)
             painter.restore()
+        if not self.outline.isEmpty():
+            draw_contour(painter, self.outline, area)
         if not self.whole:
             painter.setClipRect(area)
             painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -69,6 +69,12 @@ def _slices() -> type[ResultsView]:
     return SlicesView
 
 
+def _objects() -> type[ResultsView]:
+    from attentive_lens.window.results.objects import ObjectsView
+
+    return ObjectsView
+
+
 def _map() -> type[ResultsView]:
     from attentive_lens.window.results.map import MapView
 
@@ -177,6 +183,11 @@ VIEWS: dict[str, View] = {
         "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
         lambda _: "parts of the set",
         _slices,
+    ),
+    "objects": View(
+        "Whether answers rest on the objects or on everything else, where outlines are known.",
+        lambda _: "object or all else",
+        _objects,
     ),
     "reconstructions": View(
         "Every image of the set beside what is drawn of its codes, the worst first.",
