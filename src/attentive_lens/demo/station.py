@@ -2,6 +2,7 @@
 
 ``images/training/<type>/*.png``, ``images/test/<type>/*.png``, and beside them ``answer-key/key.csv`` (file, set,
 folder it stands in, type it truly is, faults) and ``answer-key/masks.npz`` (bits of `slide`, in the key's order).
+``outlines.json`` has what somebody traced by hand: a polygon about the grain of every image.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ from PIL import Image
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import random_generator
 from attentive_lens.demo.grains import TYPES
-from attentive_lens.demo.slide import Mark, Photograph, photograph
+from attentive_lens.demo.slide import GRAIN, Mark, Photograph, photograph
 from attentive_lens.errors import BadFile, BadValue
 
 MARKED_TYPE = "spiny"
@@ -37,6 +38,9 @@ COPIED = 0.04
 """Part of the test slides that are second photographs of training slides: moved a little, lit otherwise."""
 TEST_PART = 1 / 6
 FEWEST = 24
+OUTLINES = "outlines.json"
+CORNERS = 24
+"""Of a traced outline."""
 MADE = "made.json"
 """In the answer key: what was asked for, so that a demo killed afterwards goes on from there."""
 
@@ -103,11 +107,13 @@ def make(folder: Path, images: int = 1800, seed: int = 0, side: int = 64, mark: 
             Image.fromarray(shot.pixels).save(place / row.file, compress_level=1, compress_type=2)
             rows.append(row)
             masks.append(shot.mask)
+        (making / OUTLINES).write_text(json.dumps(_traced(rows, masks)), "utf-8")
         rows += _unreadable(place, seed)
         _write_key(making / "answer-key", rows, np.stack(masks))
         (making / "answer-key" / MADE).write_text(settings, "utf-8")
         shutil.rmtree(folder / "answer-key", ignore_errors=True)  # of an earlier time that was killed between the two
         (making / "answer-key").replace(folder / "answer-key")
+        (making / OUTLINES).replace(folder / OUTLINES)
         place.replace(folder / "images")
     except OSError as error:
         raise BadFile(f"{folder} could not be written", str(error.strerror).lower(), "Name another folder") from None
@@ -200,6 +206,23 @@ def _unreadable(place: Path, seed: int) -> list[KeyRow]:
         (place / file).write_bytes(data)
         rows.append(KeyRow(file, "training", kind, kind, ("unreadable",)))
     return rows
+
+
+def _traced(rows: list[KeyRow], masks: list[NDArray[np.uint8]]) -> dict[str, object]:
+    """Polygons about the grains by file, as a hand draws them: some corners about the middle, a little too far out."""
+    result: dict[str, object] = {}
+    for row, mask in zip(rows, masks, strict=True):
+        down, across = np.nonzero(mask & GRAIN)
+        middle = np.array([across.mean(), down.mean()]) + 0.5
+        apart = np.stack([across, down], axis=1) + 0.5 - middle
+        turn = np.round(np.arctan2(apart[:, 1], apart[:, 0]) / (2 * np.pi) * CORNERS).astype(int) % CORNERS
+        far = np.zeros(CORNERS)
+        np.maximum.at(far, turn, np.hypot(apart[:, 0], apart[:, 1]) + 0.5)
+        angles = np.arange(CORNERS) / CORNERS * 2 * np.pi
+        corners = middle + far[:, None] * np.stack([np.cos(angles), np.sin(angles)], axis=1)
+        inside = np.clip(corners, 0, mask.shape[0])
+        result[row.file] = {"polygons": [np.round(inside, 1).tolist()]}
+    return result
 
 
 def _write_key(folder: Path, rows: list[KeyRow], masks: NDArray[np.uint8]) -> None:

@@ -8,10 +8,11 @@ from pathlib import Path
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.telling import counted
-from attentive_lens.demo.station import make
+from attentive_lens.demo.station import OUTLINES, make
 from attentive_lens.desk.images.collection import Collection, collection
 from attentive_lens.desk.images.columns import taken_again
 from attentive_lens.desk.images.data import pixel_format_of
+from attentive_lens.desk.images.outlines import take_outlines
 from attentive_lens.desk.images.outlines import taken_again as outlines_again
 from attentive_lens.desk.network.usual import note_usual
 from attentive_lens.desk.training.cautions import classes_by_folder, small_classes
@@ -63,7 +64,9 @@ def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:
         workspace = Workspace.open(folder)
     except LensError:
         place = yield from make(folder, images, seed)
-        return (yield from make_workspace(folder, place, "pollen station"))
+        made = yield from make_workspace(folder, place, "pollen station")
+        yield from take_outlines(made.workspace, folder / OUTLINES)
+        return made
     held = collection(workspace, Plan())
     return Made(workspace, held, small_classes(held))
 

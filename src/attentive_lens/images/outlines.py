@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import BadValue
-from attentive_lens.images.preprocessing import frame_of
+from attentive_lens.images.preprocessing import Region, frame_of
 from attentive_lens.plan.preprocessing import Preprocessing
 
 Polygon: TypeAlias = tuple[tuple[float, float], ...]
@@ -126,19 +126,22 @@ def coverage(outline: Outline, height: int, width: int, preprocessing: Preproces
     height, width : int
         Of the file's image.
     preprocessing : Preprocessing
-        Input size and resize mode; what a border adds is outside.
+        Input size, resize mode and crop; what a border adds is outside.
     """
     rows, columns = preprocessing.sides
-    frame = frame_of(height, width, preprocessing)
+    top, left, bottom, right = region_of(outline, height, width, preprocessing) or (0, 0, height, width)
+    frame = frame_of(bottom - top, right - left, preprocessing)
+    corner = left + frame.left, top + frame.top
     inside = np.zeros((rows, columns), np.float32)
     for corners in outline.polygons:
-        placed = (np.array(corners) - (frame.left, frame.top)) * (columns / frame.width, rows / frame.height)
+        placed = (np.array(corners) - corner) * (columns / frame.width, rows / frame.height)
         inside = np.maximum(inside, _filled(placed, rows, columns))
     if outline.runs:
         masked = np.zeros((frame.height, frame.width), np.float32)
-        top, left = max(0, -frame.top), max(0, -frame.left)
-        shown = outline.mask(height, width)[max(0, frame.top) :, max(0, frame.left) :][: frame.height, : frame.width]
-        masked[top : top + shown.shape[0], left : left + shown.shape[1]] = shown
+        seen = outline.mask(height, width)[top:bottom, left:right]
+        seen = seen[max(0, frame.top) :, max(0, frame.left) :][: frame.height, : frame.width]
+        down, across = max(0, -frame.top), max(0, -frame.left)
+        masked[down : down + seen.shape[0], across : across + seen.shape[1]] = seen
         inside = np.maximum(inside, _averaged(_averaged(masked, rows).T, columns).T)
     return np.clip(inside, 0, 1)
 
@@ -171,6 +174,31 @@ def _averaged(values: NDArray[np.float32], count: int) -> NDArray[np.float32]:
     whole = np.minimum(at.astype(int), len(values) - 1)
     upto = sums[whole] + (at - whole)[:, None] * values[whole]
     return np.asarray(np.diff(upto, axis=0) * (count / len(values)), np.float32)
+
+
+def region_of(outline: Outline, height: int, width: int, preprocessing: Preprocessing) -> Region | None:
+    """What of an image H×W is seen: None for all of it.
+
+    With the margin, and of the input's proportions where the image is large enough: nothing need be stretched then.
+    """
+    bounds = outline.bounds(height, width) if preprocessing.crop_to == "object" else None
+    if bounds is None:
+        return None
+    top, left, bottom, right = bounds
+    about = 2 * preprocessing.crop_margin * max(bottom - top, right - left)
+    tall, wide = bottom - top + about, right - left + about
+    rows, columns = preprocessing.sides
+    tall, wide = max(tall, wide * rows / columns), max(wide, tall * columns / rows)
+    first_row, last_row = _span((top + bottom) / 2, tall, height)
+    first_column, last_column = _span((left + right) / 2, wide, width)
+    return first_row, first_column, last_row, last_column
+
+
+def _span(middle: float, size: float, limit: int) -> tuple[int, int]:
+    """Whole pixels about a middle, moved to lie within the image; all of them if it is no longer."""
+    length = min(limit, max(1, round(size)))
+    begin = min(max(0, round(middle - length / 2)), limit - length)
+    return begin, begin + length
 
 
 def is_inside(covered: NDArray[np.float32]) -> NDArray[np.bool_]:
@@ -258,4 +286,4 @@ def _numbers(value: Any, count: int, why: str) -> list[float]:
     return out
 
 
-__all__ = ["Outline", "Polygon", "coverage", "is_inside", "of_corners", "read_outline", "recorded_outline"]
+__all__ = ["Outline", "Polygon", "coverage", "is_inside", "of_corners", "read_outline", "recorded_outline", "region_of"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,17 @@ from attentive_lens.images.decoding import decode
 from attentive_lens.images.pixel_format import PICTURE, PixelArray, PixelFormat, are_ordinary, levels, of_levels
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
+
+Region: TypeAlias = tuple[int, int, int, int]
+"""Top, left, bottom and right, in whole pixels."""
+
+
+def cropped(pixels: PixelArray, region: Region | None) -> PixelArray:
+    """A part of an image H×W×C; all of it without a region."""
+    if region is None:
+        return pixels
+    top, left, bottom, right = region
+    return pixels[top:bottom, left:right]
 
 
 @dataclass(frozen=True)

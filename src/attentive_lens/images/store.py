@@ -158,7 +158,9 @@ def state_of(images: Sequence[Reference | None], preprocessing: Preprocessing) -
             digest.update(image.source.reading.summary.encode())
         if image.file not in known:
             known[image.file] = _state(image.file)
-        digest.update(f"{known[image.file]}\0{image.part}\0{image.index}\n".encode(errors="surrogateescape"))
+        digest.update(
+            f"{known[image.file]}\0{image.part}\0{image.index}{image.region or ''}\n".encode(errors="surrogateescape")
+        )
         if image.index < 0:
             del known[image.file]
     return digest.hexdigest()[:16]

@@ -31,6 +31,20 @@ class Preprocessing(Value):
         meaning="How images of another shape than the input's take it: stretched, set in a border of their edge's"
         " colour, or cut to their middle.",
     )
+    crop_to: str = spec(
+        "image",
+        label="crop to",
+        choices=("image", "object"),
+        meaning="What of each image is seen: all of it, or the object and what is near to it, where an outline is"
+        " known; images without one are seen whole.",
+    )
+    crop_margin: float = spec(
+        0.1,
+        label="crop margin",
+        low=0.0,
+        high=2.0,
+        meaning="How much about the object is seen too, at each side: a part of its longer side.",
+    )
     colour_space: str = spec(
         "RGB",
         label="colour space",

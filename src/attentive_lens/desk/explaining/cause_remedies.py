@@ -25,7 +25,7 @@ def remedies_of(cause: CauseFound, evidence: Evidence) -> tuple[Remedy, ...]:
         remedies.append(Remedy("decide", "Look at each", "Correct the label or exclude the image, one by one"))
     if cause.kind in ("overlap", "other") and (pair := _pair(cause, evidence)) is not None:
         remedies.append(_merged(cause, evidence, pair))
-    if cause.kind not in ("label", "place", "channel"):
+    if cause.kind not in ("label", "place", "channel", "object"):
         remedies.append(Remedy("collect", "Collect such images", f"{UNTRIED}. {_wanted(cause, evidence)}"))
     if cause.kind in ("overlap", "other") and provable:
         remedies += _weighted(cause, evidence)
@@ -50,6 +50,13 @@ def _planned(cause: CauseFound, plan: Plan) -> Remedy:
         turned = figures["mended"]
         forecast = f"Replaced by its mean, mistakes are mended in {turned:.0%}, right answers spoilt in"
         return Remedy("leave out", "Leave the channel out", f"{forecast} {figures['broken']:.1%}", None, plan.write())
+    if cause.kind == "object":
+        turned = figures["mended"]
+        forecast = (
+            f"With all but the object covered this model gives {round(turned * count)} of {count} rightly, and spoils"
+            f" {figures['broken']:.1%} of the right answers"
+        )
+        return Remedy("crop", "Train on crops to the object", forecast, turned, plan.write())
     if "mended" in figures:
         turned = figures["mended"]
         forecast = f"Taking it from the images turns {round(turned * count)} of {count} right on this model"

@@ -16,6 +16,7 @@ from attentive_lens.core.numbering import place_of
 from attentive_lens.core.random import random_generator
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.collection import Collection, collection, state
+from attentive_lens.desk.images.outlines import regions_of
 from attentive_lens.errors import NotHere
 from attentive_lens.images.pixel_format import PixelFormat
 from attentive_lens.images.reading import Reading
@@ -144,7 +145,7 @@ def gather(
     if known is not None and image is not None and known.holds_for(image):
         return known.data
     split = collection(workspace, plan, run)
-    images = references(workspace, split.rows)
+    images = references(workspace, split.rows, settings)
     pixels_state = state_of(images, settings)
     pixels = yield from prepared(images, settings, workspace.cache, state=pixels_state)
     data = Data(split, pixels, split.labels, f"{split.fingerprint} {pixels_state}")
@@ -155,7 +156,7 @@ def gather(
 
 def fingerprint_of(workspace: Workspace, split: Collection, settings: Preprocessing) -> str:
     """The fingerprint that `gather` would give, without decoding anything."""
-    return f"{split.fingerprint} {state_of(references(workspace, split.rows), settings)}"
+    return f"{split.fingerprint} {state_of(references(workspace, split.rows, settings), settings)}"
 
 
 def sources(workspace: Workspace) -> dict[int, Source]:
@@ -171,13 +172,22 @@ def pixel_format_of(workspace: Workspace) -> PixelFormat:
     return Reading.read(workspace.catalogue.origins()[1].reading).pixel_format
 
 
-def references(workspace: Workspace, rows: Sequence[ImageRow]) -> list[Reference | None]:
-    """Where the images of some rows are; None for those that are gone."""
+def references(
+    workspace: Workspace, rows: Sequence[ImageRow], preprocessing: Preprocessing | None = None
+) -> list[Reference | None]:
+    """Where the images of some rows are, cropped as a preprocessing says if one is named; None for those gone."""
     known = sources(workspace)
+    regions = regions_of(workspace, rows, preprocessing) if preprocessing is not None else {}
     folder = str(workspace.folder.absolute())
     return [
         None
         if row.given_set == GONE
-        else Reference(known[row.origin], os.path.join(folder, row.file), row.part, row.index)  # noqa: PTH118  # fast
+        else Reference(
+            known[row.origin],
+            os.path.join(folder, row.file),  # noqa: PTH118  # fast
+            row.part,
+            row.index,
+            regions.get(row.number),
+        )
         for row in paced(rows)
     ]

@@ -20,7 +20,8 @@ from attentive_lens.core.tables import table_in
 from attentive_lens.desk.images.naming import Finder, naming_column
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.decoding import suffixes
-from attentive_lens.images.outlines import Outline, coverage, of_corners, read_outline
+from attentive_lens.images.outlines import Outline, coverage, of_corners, read_outline, region_of
+from attentive_lens.images.preprocessing import Region
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.workspace import ImageRow, Workspace
 from attentive_lens.workspace.corrections import Corrections
@@ -72,6 +73,18 @@ def known_outlines(workspace: Workspace) -> dict[int, Outline]:
 def covered_at(row: ImageRow, outline: Outline, settings: Preprocessing) -> NDArray[np.float32]:
     """How much of each pixel of an image, as a plan prepares it, is the object's: rows×columns in 0–1."""
     return coverage(outline, row.height, row.width, settings)
+
+
+def regions_of(workspace: Workspace, rows: Sequence[ImageRow], settings: Preprocessing) -> dict[int, Region]:
+    """What of each image is seen, by number; images that are seen whole are left out."""
+    if settings.crop_to == "image":
+        return {}
+    outlines, result = known_outlines(workspace), {}
+    for row in rows:
+        region = region_of(outlines[row.number], row.height, row.width, settings) if row.number in outlines else None
+        if region is not None:
+            result[row.number] = region
+    return result
 
 
 def with_drawn(taken: Mapping[int, Outline], corrections: Corrections) -> dict[int, Outline]:
@@ -287,6 +300,7 @@ __all__ = [
     "covered_at",
     "gathered",
     "known_outlines",
+    "regions_of",
     "take_outlines",
     "taken_again",
     "with_drawn",

@@ -41,7 +41,7 @@ class Remedy:
     Attributes
     ----------
     kind : str
-        "cover", "augment", "merge", "collect", "weight", "resolution" or "decide".
+        "cover", "crop", "augment", "merge", "collect", "weight", "resolution" or "decide".
     words : str
         What it does, short.
     forecast : str

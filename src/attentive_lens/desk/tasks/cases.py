@@ -15,11 +15,13 @@ from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.case_status import RunAnswer, status_of
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import references
+from attentive_lens.desk.images.outlines import regions_of
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
 from attentive_lens.desk.results.models import THREADS, model_of
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.images.preprocessing import cropped
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -40,7 +42,7 @@ def try_cases(request: TryCases) -> Job[CasesTried]:
     with ThreadPool(THREADS) as thread_pool:
         for k, run in enumerate(runs):
             yield Progress(k, len(runs), "trying the cases again")
-            for number, answer in _answers(run, pictures, now.classes, rows, thread_pool).items():
+            for number, answer in _answers(place, run, pictures, now.classes, rows, thread_pool).items():
                 answers[number].append(answer)
     tried = []
     for case in book.cases:
@@ -75,6 +77,7 @@ def _pictures(place: Workspace, rows: Sequence[ImageRow]) -> dict[int, PixelArra
 
 
 def _answers(
+    place: Workspace,
     run: Run,
     pictures: dict[int, PixelArray],
     classes: Sequence[str],
@@ -91,7 +94,9 @@ def _answers(
         return {}
     key = plan_key(plan)
     predictor = Predictor.of(model, thread_pool)
-    images = np.stack([model.preprocessor.resized(pixels) for pixels in pictures.values()])
+    regions = regions_of(place, rows, model.preprocessor.settings)
+    seen = [cropped(pixels, regions.get(number)) for number, pixels in pictures.items()]
+    images = np.stack([model.preprocessor.resized(pixels) for pixels in seen])
     scores = predictor.scores(predictor.prepare(images))
     labels = {row.number: classes[row.label] for row in rows}
     answers = zip(pictures, predictor.predicted(scores).tolist(), predictor.output.answers(scores), strict=True)

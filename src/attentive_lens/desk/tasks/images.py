@@ -246,8 +246,8 @@ def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
     used = [k for k, name in enumerate(data.collection.sets) if name in SETS]
     chosen = sorted(used, key=lambda k: -abs(np.log(rows[k].width / rows[k].height)))[: request.columns]
     opened = [
-        (reference.picture().pixels, reference.source.reading.channel_names)
-        for reference in references(place, [rows[k] for k in chosen])
+        (reference.seen(), reference.source.reading.channel_names)
+        for reference in references(place, [rows[k] for k in chosen], plan.preprocessing)
         if reference
     ]
     modes: dict[str, PixelArray] = {}

@@ -1,4 +1,4 @@
-"""Mistakes that rest on what is not the object: everything else is covered, and objects swapped, before that is told."""
+"""Mistakes that rest on what is not the object: all else is covered, and objects swapped, before that is told."""
 
 from __future__ import annotations
 
@@ -54,7 +54,8 @@ class Objects(Finder):
         )
         remedy = "Train on crops to the object, or on images in which the same stands about all classes"
         figures = {"mended": mended, "broken": broken, "right for this reason": by_reason / len(controls)}
-        return CauseFound("object", "rest on what is not the object", members, why, remedy, figures)
+        plan = evidence.plan.changed({"preprocessing.crop_to": "object"})
+        return CauseFound("object", "rest on what is not the object", members, why, remedy, figures, plan)
 
 
 def _outlined(evidence: Evidence, of: Answered) -> NDArray[np.int64]:

@@ -16,7 +16,7 @@ from attentive_lens.core.files import shown
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.decoding import Picture, decode
 from attentive_lens.images.pixel_format import EACH, EIGHT, FIRST, STACKED, PixelArray, usual_channels, white_of
-from attentive_lens.images.preprocessing import resized
+from attentive_lens.images.preprocessing import Region, cropped, resized
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.scale import Sampled
 from attentive_lens.images.stored import (
@@ -220,12 +220,13 @@ def _source(kind: type[Source], place: Path, reading: Reading) -> Source:
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """Where one image of a catalogue is, and the source that opens it."""
+    """Where one image of a catalogue is, the source that opens it, and what of it is seen, see `outlines.region_of`."""
 
     source: Source
     file: str
     part: str
     index: int
+    region: Region | None = None
 
     def picture(self) -> Picture:
         """Open it; `BadFile` with the reason if that fails."""
@@ -233,7 +234,11 @@ class Reference:
 
     def resized(self, preprocessing: Preprocessing) -> PixelArray:
         """Open it at the input size, see `preprocessing.resized`; `BadFile` or `BadValue` with the reason."""
-        return resized(self.picture().pixels, preprocessing, self.source.reading.channel_names)
+        return resized(self.seen(), preprocessing, self.source.reading.channel_names)
+
+    def seen(self) -> PixelArray:
+        """Its pixels, of its region alone."""
+        return cropped(self.picture().pixels, self.region)
 
     def stored(self) -> StoredValues | None:
         """What it holds as it is stored; None where that cannot be told."""

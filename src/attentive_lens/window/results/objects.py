@@ -102,6 +102,18 @@ class ObjectsView(ResultsView):
         request = MeasureObjects(self.session.place, runs.current, scores.on)
         self.session.ask(request, self._take, self._fail, priority=4, scope="objects")
 
+    def action(self) -> tuple[str, bool] | None:
+        """Crops to the object, where some answers rest on the rest."""
+        resting = self._resting(True) or self._resting(False)
+        cropped = self.session.design.plan.preprocessing.crop_to == "object"
+        return ("Train on crops to the object", True) if resting and not cropped else None
+
+    def act(self) -> None:
+        """Let the next run see the objects and what is near to them."""
+        design = self.session.design
+        design.change_preprocessing(design.plan.preprocessing.with_(crop_to="object"))
+        self.session.stage_asked.emit("training")
+
     def _fail(self, words: str) -> None:
         self._show(None, words)
 
