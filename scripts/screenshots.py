@@ -29,11 +29,12 @@ from attentive_lens.window.frame import Frame
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.shelf import ShelfPage
-from attentive_lens.window.pages.training import ALL, NEXT, TrainingPage
+from attentive_lens.window.pages.training import NEXT, TrainingPage
 from attentive_lens.window.results.drawings import SamplesView
 from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.matrix import MatrixView
 from attentive_lens.window.results.new_images import NewImagesView
+from attentive_lens.window.results.objects import ObjectsView
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
 
@@ -71,6 +72,7 @@ def main() -> None:
         frame.grab().save(str(into / f"{stage}.png"))
     take_shelf(frame, session, into)
     take_results(frame, session, into)
+    take_objects(frame, session, into)
     training = frame.page("training")
     assert isinstance(training, TrainingPage)
     frame.show_stage("training")
@@ -154,6 +156,26 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
         wait(0.5)
         frame.grab().save(str(into / "new-images.png"))
     page.open_view("overview")
+
+
+def take_objects(frame: Frame, session: Session, into: Path) -> None:
+    """What the first run's right answers of the validation set rest on."""
+    page, before = frame.page("results"), session.runs.current
+    assert isinstance(page, ResultsPage)
+    session.runs.choose(1)
+    session.scores.want("validation")
+    frame.show_stage("results")
+    view = page.open(ObjectsView)
+    while view.result is None:
+        wait(0.5)
+    view.wrong_reason.click()
+    wait(2)
+    frame.grab().save(str(into / "objects.png"))
+    page.open_view("overview")
+    session.scores.want("test")
+    session.runs.choose(before or 1)
+    while session.scores.current is None or session.scores.on != "test":
+        wait(0.2)
 
 
 def take_explain(frame: Frame, session: Session, into: Path) -> None:
@@ -264,15 +286,13 @@ def draw_new(session: Session, folder: Path) -> None:
 
 
 def take_training(frame: Frame, training: TrainingPage, session: Session, into: Path) -> None:
-    """A run in trouble, what to do next with what was tried, and all runs."""
+    """A run in trouble, and what to do next with what was tried."""
     shown = session.runs.current
     troubled = [number for number in session.runs.views if was_tried(session, number)]
     session.runs.choose(troubled[0] if troubled else shown or 1)
     wait(0.5)
-    for place, name in ((0, "training"), (NEXT, "next"), (ALL, "runs")):
+    for place, name in ((0, "training"), (NEXT, "next")):
         training.open_view(place)
-        if name == "runs":
-            training.all.table.selectRow(0)
         while name == "next" and not training.next.rows:
             wait(0.2)
         wait(0.5)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TypeVar
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QObject, Qt
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 

@@ -76,13 +76,13 @@ class Plot:
             len(places),
         )
 
-    def evidence(self, says: Any = constant) -> Evidence:
+    def evidence(self, says: Any = constant, covered: dict[int, np.ndarray] | None = None) -> Evidence:
         right = np.arange(TRAINING, TRAINING + self.right)
         scored = self.right + len(self.wrong)
         groups = self.groups or (Group(np.arange(len(self.wrong)), np.ones((16, 16), np.float32), 0.5, 0.5, 0.1, 0.1),)
         judge = cast(Predictor, Judge(says))
         parts = (self.of(self.wrong), self.of(right), self.of(np.arange(TRAINING)))
-        return Evidence(judge, self.plan, self.pixels, *parts, groups, scored)
+        return Evidence(judge, self.plan, self.pixels, *parts, groups, scored, covered or {})
 
 
 def only(kind: str, evidence: Evidence) -> CauseFound | None:

@@ -10,6 +10,9 @@ from attentive_lens.core.telling import counted
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.explaining.methods import QUICK, MapSettings
 
+BY_CHANCE = 0.04
+"""Part of the answers that is told to rest on the rest, at most, where that tells nothing; see `on_rest`."""
+
 
 @dataclass(frozen=True)
 class ObjectRow:
@@ -69,6 +72,8 @@ class ObjectImage:
         As in `ObjectRow`; the last two are None where the map says nothing.
     rest : float or None
         Part of other objects that, put into what is about this one, get its answer; None where all answers are one.
+    object : float or None
+        Part of what is about others in which this object keeps its answer; None where it was put into none.
     on_rest : bool
         Whether the answer rests on what is not the object.
     """
@@ -82,6 +87,7 @@ class ObjectImage:
     share: float | None
     elsewhere: float | None
     rest: float | None
+    object: float | None
     on_rest: bool
 
 
@@ -125,6 +131,9 @@ class ObjectsMeasured:
             f"{len(self.wrong_reason)} of {counted(right, 'right answer rests', 'right answers rest')} on what is not"
             f" the object, and {of_wrong} of {counted(wrong, 'wrong one', 'wrong ones')}."
         )
+        resting = sum(each.on_rest for each in self.images)
+        if 0 < resting <= BY_CHANCE * len(self.images):
+            yield "So few are told, now and then, where nothing but the objects decides: look at each."
         alone = sum(each.alone == each.true for each in self.images)
         yield (
             f"With everything but the object covered {alone / len(self.images):.0%} are right,"

@@ -95,6 +95,7 @@ def measure_objects(request: MeasureObjects) -> Job[ObjectsMeasured]:
             _number(looked.shares[k, 0]),
             _number(looked.shares[k, 1]),
             _number(looked.trial.rest[k]),
+            _number(looked.trial.object[k]),
             bool(looked.on_rest[k]),
         )
         for k, answer in enumerate(chosen)
@@ -158,7 +159,8 @@ def _looked(
         at = strongest(map_)
         pointed[k] = float(is_inside(covered[k])[at]), float(elsewhere[k][at])
     predicted = np.array([each.predicted for each in answers], np.int64)
-    trial = yield from try_objects(predictor, pixels, covered, predicted)
+    true = np.array([each.true for each in answers], np.int64)
+    trial = yield from try_objects(predictor, pixels, covered, predicted, true)
     area = covered.mean(axis=(1, 2), dtype=np.float64)
     return _Looked(answers, area, shares, pointed, trial, trial.on_rest(predicted), units[places])
 
@@ -168,10 +170,10 @@ def _row(looked: _Looked, name: str, right: bool, members: NDArray[np.bool_]) ->
     here = np.flatnonzero(members & (looked.right == right))
     if not len(here):
         return None
-    told = here[~np.isnan(looked.shares[here]).any(axis=1)]
-    share = looked.shares[told]
-    low, high = interval_of_mean(share[:, 0], looked.units[told]) if len(told) else (0.0, 1.0)
-    means = share.mean(axis=0) if len(told) else np.zeros(3)
+    speaking = here[~np.isnan(looked.shares[here]).any(axis=1)]  # the others' maps are zero
+    share = looked.shares[speaking]
+    low, high = interval_of_mean(share[:, 0], looked.units[speaking]) if len(speaking) else (0.0, 1.0)
+    means = share.mean(axis=0) if len(speaking) else np.zeros(3)
     predicted = np.array([looked.answers[k].predicted for k in here])
     return ObjectRow(
         name,

@@ -35,7 +35,8 @@ class Objects(Finder):
         rows = np.concatenate([wrong.rows[tried], right.rows[controls]]).tolist()
         covered = np.stack([evidence.covered[row] for row in rows])
         predicted = np.concatenate([wrong.predicted[tried], right.predicted[controls]])
-        trial = yield from try_objects(evidence.predictor, pixels, covered, predicted)
+        true = np.concatenate([wrong.true[tried], right.true[controls]])
+        trial = yield from try_objects(evidence.predictor, pixels, covered, predicted, true)
         on_rest = trial.on_rest(predicted)
         own = on_rest[: len(tried)]
         if own.sum() < FEWEST:

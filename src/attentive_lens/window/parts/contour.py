@@ -20,7 +20,8 @@ def contour(inside: NDArray[np.bool_]) -> QPainterPath:
         rows, columns = np.nonzero(turned[1:, 1:-1] != turned[:-1, 1:-1])
         # Edges that follow each other on a line are drawn as one.
         starts = np.flatnonzero((np.diff(rows, prepend=-1) != 0) | (np.diff(columns, prepend=-2) != 1))
-        for first, last in zip(starts.tolist(), [*(starts[1:] - 1).tolist(), len(rows) - 1], strict=True):
+        ends = np.append(starts, len(rows))[1:] - 1
+        for first, last in zip(starts.tolist(), ends.tolist(), strict=True):
             line, begin, end = int(rows[first]), int(columns[first]), int(columns[last]) + 1
             points = ((begin, line), (end, line)) if across else ((line, begin), (line, end))
             (left, top), (right, bottom) = points
