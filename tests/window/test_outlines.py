@@ -176,18 +176,14 @@ def test_results_tell_what_answers_rest_on_and_show_it_on_an_image(
     assert table.rowCount() == len(result.rows)
     item = table.item(0, 0)
     assert item is not None
-    assert item.text() == "all, right"
+    assert item.text().startswith("all, right (")
     assert said(frame, "objects say") == " ".join(result.sentences())
     tiles = child(frame, Tiles, "object example")
     qtbot.waitUntil(lambda: len(tiles.tiles) == 3, timeout=30_000)
     table.selectRow(1)
     own = [each for each in result.images if each.predicted != each.true]
     qtbot.waitUntil(lambda: said(frame, "object example says") == f"Image {own[0].image}", timeout=30_000)
-    assert [tile.caption.split(":")[0] for tile in tiles.tiles] == [
-        "as it is",
-        "without the object",
-        "the object alone",
-    ]
+    assert [tile.caption.split(":")[0] for tile in tiles.tiles] == ["as it is", "without", "alone"]
     for tile, word in zip(tiles.tiles, (own[0].predicted, own[0].without, own[0].alone), strict=True):
         assert f": {word} " in tile.caption
     with qtbot.waitSignal(frame.session.explain_asked) as asking:

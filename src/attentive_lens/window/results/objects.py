@@ -22,9 +22,9 @@ from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import percent, thousands
 
-HEADS = ("answers", "images", "in object", "elsewhere", "untrained", "without", "alone", "rest")
+HEADS = ("answers", "rest", "in object", "elsewhere", "untrained", "without", "alone")
 TIPS = {
-    "images": "With an outline.",
+    "answers": "Right or wrong ones of a class, and to how many images with an outline.",
     "in object": "Part of the maps that lies in the object, with its 95 % interval.",
     "elsewhere": "Part of the maps that lies in other images' objects: what the place alone brings.",
     "untrained": "Part that lies in the object with random weights: what its brightness alone brings.",
@@ -141,14 +141,14 @@ class ObjectsView(ResultsView):
             self.table.setHorizontalHeaderItem(column, head(name, column < LEFT, TIPS.get(name, "")))
             for place, each in enumerate(rows):
                 cell = Cell(_cells(each)[column], "" if column < LEFT else None)
-                if column == len(HEADS) - 1 and each.on_rest:
+                if column == LEFT and each.on_rest:
                     cell.setForeground(look.theme.colour("vermilion"))
                 cell.setToolTip(_tip(each))
                 self.table.setItem(place, column, cell)
         across = self.table.horizontalHeader()
         if across is not None:
             across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+            across.setStretchLastSection(True)
         fit_height(self.table)
         self.table.blockSignals(False)
         if result is not None:
@@ -204,7 +204,7 @@ class ObjectsView(ResultsView):
             return
         answers = (tried.before, *tried.after)
         pictures = [to_image(pixels[place_of(image)]), *(to_image(each) for each in tried.pixels)]
-        ways = ("as it is", "without the object", "the object alone")
+        ways = ("as it is", "without", "alone")
         tiles = []
         for way, answer, picture in zip(ways, answers, pictures, strict=True):
             words = f"{way}: {answer.predicted} {answer.probabilities[answer.predicted]:.2f}"
@@ -232,12 +232,11 @@ def _tip(row: ObjectRow) -> str:
 
 def _cells(row: ObjectRow) -> tuple[str, ...]:
     return (
-        _name(row),
-        str(row.images),
+        f"{_name(row)} ({thousands(row.images)})",
+        str(row.on_rest),
         f"{row.share:.0%}  {row.low * 100:.0f}–{row.high * 100:.0f}",
         f"{row.elsewhere:.0%}",
         f"{row.untrained:.0%}",
         f"{row.kept_without:.0%}",
         f"{row.kept_alone:.0%}",
-        str(row.on_rest),
     )
