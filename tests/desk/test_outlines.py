@@ -12,13 +12,25 @@ import numpy as np
 import pytest
 from PIL import Image
 from tests.cli.running import command, last_object
+from tests.conftest import small_plan
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.curating import Curating
 from attentive_lens.desk.images.data import gather
-from attentive_lens.desk.images.outlines import gathered, known_outlines, take_outlines, taken_again, write_outlines
+from attentive_lens.desk.images.outlines import (
+    caution_of_crops,
+    gathered,
+    known_outlines,
+    take_outlines,
+    taken_again,
+    write_outlines,
+)
 from attentive_lens.desk.making import look_again
+from attentive_lens.desk.requests.images import ResizeModes
+from attentive_lens.desk.requests.models import AnswerNew
+from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import BadFile
 from attentive_lens.images.outlines import Outline, coverage
 from attentive_lens.plan.plan import Plan
@@ -262,3 +274,21 @@ def test_a_plan_that_crops_sees_the_objects_and_images_without_an_outline_whole(
     station.catalogue.correct({3: Correction(outline=BOX)})
     assert not np.array_equal(finish(gather(station, plan)).pixels[2], cropped_data.pixels[2]), "nothing old is taken"
     assert np.array_equal(finish(gather(station, whole)).pixels[2], data.pixels[2])
+
+
+def test_who_crops_is_told_of_images_without_an_outline_and_of_files(station: Workspace) -> None:
+    plan = Plan().changed({"preprocessing.crop_to": "object"})
+    every = range(1, 91)
+    assert caution_of_crops(station, plan.preprocessing, every) == ""
+    station.catalogue.correct({n: Correction(outline=Outline()) for n in (1, 2)})
+    words = "2 of 90 images have no outline and are seen whole, where the others are cropped."
+    assert caution_of_crops(station, plan.preprocessing, every) == words
+    assert caution_of_crops(station, Plan().preprocessing, every) == ""
+    assert Plan().preprocessing.caution_of_files == ""
+    assert finish(carry_out(ResizeModes(str(station.folder), plan.write()))).caution == words
+    row = station.catalogue.images()[0]
+    run = station.claim_run(small_plan().changed({"preprocessing.crop_to": "object"}))
+    finish(execute(station, run, lambda: False))
+    request = AnswerNew(str(station.folder), run.number, (str(station.folder / row.file),))
+    assert "trained on crops to the object" in finish(carry_out(request)).caution
+    assert finish(carry_out(AnswerNew(str(station.folder), 1, request.places))).caution == ""

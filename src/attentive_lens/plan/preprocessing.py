@@ -90,6 +90,13 @@ class Preprocessing(Value):
         return not self.channel_names and self.colour_space == "luma-chroma"
 
     @property
+    def caution_of_files(self) -> str:
+        """What to say where files are asked about that stand in no workspace; empty where nothing need be said."""
+        if self.crop_to == "image":
+            return ""
+        return "The network was trained on crops to the object, and files are seen whole: crop them first."
+
+    @property
     def sides(self) -> tuple[int, int]:
         """Rows and columns of a prepared image."""
         return both(self.input_size)

@@ -13,7 +13,7 @@ import typer
 
 from attentive_lens.cli.app import AsJson, app, out_file, printable
 from attentive_lens.cli.results.answer_results import AnswersWritten
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.cli.speaking import console, out, reporting, say_json, watched
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.errors import BadFile, BadUsage
@@ -51,6 +51,8 @@ def predict(
     if resume and file is None:
         raise BadUsage("--resume goes on with a file", "none is named", "Name it with --out")
     read = model_of(model)
+    if caution := read.preprocessor.settings.caution_of_files:
+        console.print(caution)
     files = image_files(images)
     known = watched(familiar_to(model), "looking at what it was trained on") if unlike else None
     if file is not None:

@@ -15,6 +15,7 @@ import typer
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
 from attentive_lens.cli.training.planning import planned_in
 from attentive_lens.cli.training.run_results import RunEnded, RunQueued
+from attentive_lens.desk.images.outlines import caution_of_crops
 from attentive_lens.desk.requests.bases import DOES_NOT, ProbeBase
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.executing import Launch, Trained, execute, follow_run
@@ -90,6 +91,9 @@ def _lead(workspace: Path, which: Which, launch: Launch) -> Trained:
     elif which.claimed is None:
         plan = planned_in(workspace, which.plan, which.settings)
         _warn_of_base(workspace, plan)
+        images = (row.number for row in place.catalogue.images())
+        if caution := caution_of_crops(place, plan.preprocessing, images):
+            console.print(caution)
         run = place.claim_run(plan)
     else:
         run = place.run(which.claimed)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path, PurePath
 from typing import Any
@@ -85,6 +85,17 @@ def regions_of(workspace: Workspace, rows: Sequence[ImageRow], settings: Preproc
         if region is not None:
             result[row.number] = region
     return result
+
+
+def caution_of_crops(workspace: Workspace, settings: Preprocessing, images: Iterable[int]) -> str:
+    """What to say of images, by number, that are cropped to their objects: how many have no outline; or nothing."""
+    if settings.crop_to == "image":
+        return ""
+    outlines, numbers = known_outlines(workspace), list(images)
+    lacking = sum(number not in outlines for number in numbers)
+    if not lacking:
+        return ""
+    return f"{lacking} of {len(numbers)} images have no outline and are seen whole, where the others are cropped."
 
 
 def with_drawn(taken: Mapping[int, Outline], corrections: Corrections) -> dict[int, Outline]:
@@ -297,6 +308,7 @@ def _mask_files(rows: Sequence[ImageRow], folder: Path) -> Iterator[tuple[int, P
 
 __all__ = [
     "Gathered",
+    "caution_of_crops",
     "covered_at",
     "gathered",
     "known_outlines",

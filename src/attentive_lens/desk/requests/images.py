@@ -180,6 +180,8 @@ class ResizeModesShown:
         Resize mode → n×H×W×C uint8.
     network : ndarray, n×H×W×C uint8
         As the network takes them, stretched to 0–255.
+    caution : str
+        What is to be known of images that are not cropped where others are; mostly nothing.
     """
 
     images: tuple[int, ...]
@@ -187,6 +189,7 @@ class ResizeModesShown:
     std: tuple[float, ...]
     modes: dict[str, PixelArray]
     network: PixelArray
+    caution: str = ""
 
 
 @dataclass(frozen=True)

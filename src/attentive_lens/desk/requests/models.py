@@ -73,11 +73,14 @@ class NewAnswers:
         Those.
     pixels : ndarray, N×H×W×C uint8
         The answered images at the input size.
+    caution : str
+        What is to be known of all of them; mostly nothing.
     """
 
     answers: tuple[Prediction, ...]
     unreadable: tuple[Unreadable, ...]
     pixels: PixelArray
+    caution: str = ""
 
 
 @dataclass(frozen=True)

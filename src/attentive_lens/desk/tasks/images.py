@@ -16,6 +16,7 @@ from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.data import Data, gather, references
+from attentive_lens.desk.images.outlines import caution_of_crops
 from attentive_lens.desk.map_colours import in_colour
 from attentive_lens.desk.network.usual import looked_at
 from attentive_lens.desk.requests.images import (
@@ -265,7 +266,8 @@ def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
     whole = read_display(place.folder).with_(level=0.5, width=1.0)
     network = whole.shown(stretched)
     mean, std = batch.mean(axis=(0, 1, 2)).tolist(), batch.std(axis=(0, 1, 2)).tolist()
-    return ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network)
+    caution = caution_of_crops(place, plan.preprocessing, (rows[k].number for k in used))
+    return ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network, caution)
 
 
 _ORIGINALS: Recent[tuple[NDArray[np.uint8], list[int]]] = Recent(1)

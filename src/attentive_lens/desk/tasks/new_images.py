@@ -37,7 +37,7 @@ def answer_new(request: AnswerNew) -> Job[NewAnswers]:
 
     def so_far() -> NewAnswers:
         shown = np.stack(pixels) if pixels else np.zeros((0, *shape), model.preprocessor.pixel_format.dtype)
-        return NewAnswers(tuple(answers), tuple(unreadable), shown)
+        return NewAnswers(tuple(answers), tuple(unreadable), shown, model.preprocessor.settings.caution_of_files)
 
     with ThreadPool(THREADS) as thread_pool:
         answering = Answering(model, thread_pool, known)

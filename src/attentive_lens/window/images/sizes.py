@@ -87,6 +87,10 @@ class SizesView(QWidget):
         self.form = Form(session.design.plan.preprocessing, names, self._change)
         inside.addWidget(self.form)
         self.channels = self._make_channels(inside)
+        self.caution = label(role="warn", name="crop caution")
+        self.caution.setWordWrap(True)
+        self.caution.hide()
+        inside.addWidget(self.caution)
         inside.addWidget(label("A batch of 64 training images, prepared", strong=True))
         self.check = label(name="batch check")
         self.check.setWordWrap(True)
@@ -159,6 +163,8 @@ class SizesView(QWidget):
             for name, mean, std in zip(names, shown.mean, shown.std, strict=True)
         ]
         self.check.setText("\n".join(lines).replace("-", "\u2212"))
+        self.caution.setText(shown.caution)
+        self.caution.setVisible(bool(shown.caution))
         good = max(map(abs, shown.mean)) < NEAR_MEAN and all(abs(std - 1) < NEAR_STD for std in shown.std)
         scaled = own.normalisation == "0-1"
         set_role(self.verdict, "good" if good else "faint" if scaled else "warn")

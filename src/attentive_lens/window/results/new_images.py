@@ -125,7 +125,8 @@ class NewImagesView(ResultsView):
         else:
             part = f" · the first {thousands(MOST)}" if len(answers) + len(unread) == MOST else ""
             strange = f" · {counted(len(unlike), 'is', 'are')} unlike all training images" if unlike else ""
-            self.says.setText(f"{counted(len(answers), 'image', 'images')} answered{part}{strange}")
+            words = f"{counted(len(answers), 'image', 'images')} answered{part}{strange}"
+            self.says.setText(f"{words}. {result.caution}" if result.caution else words)
         self._select(self.sheet.current)
 
     def _select(self, place: int | None) -> None:
