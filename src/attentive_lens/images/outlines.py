@@ -236,6 +236,8 @@ def read_outline(value: Any, height: int, width: int) -> Outline:
         pairs = [_numbers(pair, 2, "a corner has two numbers") for pair in _list(corners, "a polygon's corners")]
         if len(pairs) < 3:
             raise _bad(f"a polygon has {len(pairs)} corners, and 3 make one")
+        if np.linalg.matrix_rank(np.array(pairs) - pairs[0]) < 2:
+            raise _bad("the corners of a polygon lie on one line")
         outline |= Outline((tuple((x, y) for x, y in pairs),))
     if sum(map(len, outline.polygons)) > MOST_CORNERS:
         raise _bad(f"its polygons have more than {MOST_CORNERS} corners")
@@ -247,6 +249,8 @@ def read_outline(value: Any, height: int, width: int) -> Outline:
             raise _bad("its runs are not whole numbers of pixels")
         if sum(runs) != height * width:
             raise _bad(f"its runs make {sum(runs)} pixels, and the image has {height * width}")
+        if not any(runs[1::2]):
+            raise _bad("nothing in its runs is inside")
         outline |= Outline((), zlib.compress(np.array(runs, "<i4").tobytes()))
     if not outline:
         raise _bad("it holds no shape")

@@ -117,9 +117,7 @@ def take_outlines(workspace: Workspace, place: Path, alone: bool = False) -> Job
     if not result.outlines:
         name, why = result.skipped[0] if result.skipped else ("", "")
         why = f"it tells of no object in an image here; {name}: {why}" if name else "there is nothing in it"
-        raise BadFile(
-            f"The outlines in {place.name} were not taken", why, "Name masks, boxes or polygons of the images"
-        )
+        raise BadFile(_what(place), why, "Name masks, boxes or polygons of the images")
     if alone:
         workspace.catalogue.outlines.forget()
     folder, whole = str(workspace.folder.absolute()), os.path.abspath(place)  # noqa: PTH100  # keeps links
@@ -146,7 +144,7 @@ def gathered(rows: Sequence[ImageRow], place: Path) -> Job[Gathered]:
     BadFile
         If the place cannot be read, or is nothing of this kind.
     """
-    what = f"The outlines in {place.name} were not taken"
+    what = _what(place)
     if place.is_dir():
         return (yield from _of_masks(rows, place, sorted(file for file in place.rglob("*") if file.is_file())))
     if not place.is_file():
@@ -156,6 +154,10 @@ def gathered(rows: Sequence[ImageRow], place: Path) -> Job[Gathered]:
     if place.suffix.lower() in suffixes():
         return (yield from _of_masks(rows, place.parent, [place]))
     return _of_table(rows, place, what)
+
+
+def _what(place: Path) -> str:
+    return f"The outlines in {place.absolute().name} were not taken"
 
 
 def _of_masks(rows: Sequence[ImageRow], folder: Path, files: Sequence[Path]) -> Job[Gathered]:
