@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from tests.cli.running import command, last_object
 
+import attentive_lens as al
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.images.data import gather
 from attentive_lens.desk.images.outlines import known_outlines, take_outlines
@@ -127,3 +128,10 @@ def test_the_interval_of_a_mean_is_students_and_counts_what_belongs_together_onc
     assert twice == (pytest.approx(low), pytest.approx(high)), "five copies of each tell no more"
     assert interval_of_mean(np.repeat(values, 5), np.arange(20))[0] > low
     assert interval_of_mean(values, np.zeros(4, np.int64)) == (-np.inf, np.inf)
+
+
+def test_a_script_takes_outlines_and_asks_what_answers_rest_on(station: Workspace) -> None:
+    place = al.open_workspace(station.folder)
+    known = place.take_outlines(station.folder / "outlines.json", alone=True)
+    assert (known.images, known.taken, known.skipped) == (90, 90, ())
+    assert place.run(1).objects() == measured(station)

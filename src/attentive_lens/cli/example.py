@@ -14,6 +14,7 @@ from attentive_lens.cli.training.running import summary, train_run
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.explaining import Activations, Explain, FirstFilters
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.objects import MeasureObjects
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import Launch
@@ -27,7 +28,7 @@ MISTAKES = 5
 
 
 def full_example(place: Workspace, epochs: int, quiet: bool = False) -> ExampleDone:
-    """Train the default plan, score it on validation and test, explain five mistakes, write the pictures.
+    """Train the default plan, score it on validation and test, tell what its answers rest on, explain five mistakes.
 
     A second time, the run of the first is used again, or goes on where it was interrupted.
 
@@ -82,6 +83,16 @@ def _earlier(place: Workspace, plan: Plan) -> RunView | None:
     return None
 
 
+def _rests_on(folder: str, run: Run, on: str, say: Callable[[str], None]) -> None:
+    """Whether the answers rest on the objects, where outlines are known."""
+    try:
+        measured = watched(carry_out(MeasureObjects(folder, run.number, on)), MeasureObjects.doing)
+    except LensError as error:
+        say(f"  {error}")
+    else:
+        say(f"  {next(measured.sentences())}")
+
+
 def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[str], None]) -> ExampleDone:
     """Scores of a finished run, its surest mistakes explained, and its first filters, written as pictures."""
     scores: dict[str, SetFigures] = {}
@@ -98,6 +109,7 @@ def _results(place: Workspace, run: Run, ended: RunEnded | None, say: Callable[[
         scores[on] = SetFigures(set_scores.images, set_scores.accuracy, set_scores.loss)
         say(f"On {on}: {set_scores.accuracy:.1%} of {set_scores.images} images right, {len(set_scores.wrong)} wrong.")
         wrong = set_scores.wrong or wrong
+        _rests_on(folder, run, on, say)
     for answer in wrong[:MISTAKES]:
         subject = RunImage(folder, run.number, answer.image)
         explanation = finish(carry_out(Explain(subject)))

@@ -12,6 +12,7 @@ from attentive_lens.core.jobs import Progress, finish
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.bases import with_base
 from attentive_lens.desk.network.usual import usual_plan
+from attentive_lens.desk.requests.outlines import OutlinesKnown, TakeOutlines
 from attentive_lens.desk.requests.rehearsing import Rehearse, Rehearsed
 from attentive_lens.desk.requests.shelf import ListShelf, PutOnShelf, ShelfModel
 from attentive_lens.desk.results.exporting import write_archive
@@ -49,6 +50,10 @@ class Workspace:
     def files(self) -> list[Path]:
         """The image files, by number from 1."""
         return [self._folder.path_of(row) for row in self._folder.catalogue.images()]
+
+    def take_outlines(self, place: str | Path, alone: bool = False) -> OutlinesKnown:
+        """Take in where objects are, from mask pictures, a table or JSON; ``alone``: instead of all taken before."""
+        return ask(TakeOutlines(str(self.folder), str(place), alone))
 
     def runs(self) -> list[Run]:
         """All runs, by number."""

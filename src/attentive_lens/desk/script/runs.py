@@ -29,6 +29,7 @@ from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
 from attentive_lens.desk.requests.maps import ClassMaps, Maps, RestsOn
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
+from attentive_lens.desk.requests.objects import MeasureObjects, ObjectsMeasured
 from attentive_lens.desk.requests.remedies import NextSteps, WhatNext
 from attentive_lens.desk.requests.similarity import CompareLayers, LayersCompared
 from attentive_lens.desk.requests.subjects import RunImage
@@ -141,6 +142,10 @@ class Run:
     def class_maps(self, on: str = "validation") -> tuple[RestsOn, ...]:
         """What the right answers of each class rest on; see `desk.requests.maps.RestsOn`."""
         return self._answer(ClassMaps(*self._place, on)).classes
+
+    def objects(self, on: str = "validation") -> ObjectsMeasured:
+        """What the answers rest on where outlines are known; see `desk.requests.objects.ObjectsMeasured`."""
+        return self._answer(MeasureObjects(*self._place, on))
 
     def causes(self, on: str = "validation") -> tuple[Cause, ...]:
         """What the mistakes on a set come from, with their remedies; see `desk.requests.causes.Cause`."""
