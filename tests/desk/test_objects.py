@@ -21,6 +21,7 @@ from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.errors import NotHere
 from attentive_lens.explaining.methods import QUICK
+from attentive_lens.explaining.objects import share_inside
 from attentive_lens.images.outlines import Outline, coverage
 from attentive_lens.scoring.intervals import interval_of_mean
 from attentive_lens.workspace import Workspace
@@ -62,6 +63,11 @@ def test_every_answer_is_in_a_row_and_its_figures_are_those_of_its_explanation(s
         assert each.area == pytest.approx(covered.mean())
         tried = finish(carry_out(TryChanges(subject, covering, smallest=False)))
         assert [after.predicted for after in tried.after] == [each.without, each.alone]
+    first = result.images[0]
+    map_ = finish(carry_out(Explain(RunImage(str(station.folder), 1, first.image), QUICK))).maps[0].values
+    others = [coverage(outlines[each.image], 64, 64, data_settings(station)) for each in result.images[1:]]
+    elsewhere = np.mean([share_inside(map_, covered) for covered in others])
+    assert first.elsewhere == pytest.approx(elsewhere, rel=1e-4), "in the other images' objects, not in its own"
     assert len(data.labels) == 90
     order = [each.on_rest for each in result.images]
     assert order == sorted(order, reverse=True)

@@ -136,6 +136,8 @@ def test_covering_leaves_what_it_should_and_nothing_else(dtype: type, channels: 
     assert np.array_equal(alone[hole], image[hole])
     if not hole.all():
         assert len(np.unique(alone[~hole], axis=0)) == 1
+        mean, white = image[~hole].astype(np.float64).mean(axis=0), 255 if dtype is np.uint8 else 1
+        assert np.abs(alone[~hole][0] - mean).max() <= 0.6 * white / 255, "no colour of the object is in it"
         near = image[~hole]
         assert (empty[hole] >= near.min(axis=0)).all()
         assert (empty[hole] <= near.max(axis=0)).all()
@@ -203,6 +205,23 @@ def test_mistakes_that_follow_the_ground_are_one_cause_with_a_crop_as_its_remedy
     assert cause.why.startswith("30 mistakes rest on what is not the object")
     assert cause.plan is not None
     assert cause.plan.preprocessing.crop_to == "object"
+
+
+def test_objects_of_the_class_said_are_not_put_into_a_rest_to_see_whether_that_says_it() -> None:
+    """Where every other object is of the class said, whatever it gets, nothing can be learned of the rest."""
+    made = [scene(0, k % 2, k) for k in range(12)]
+    pixels, covered = (np.stack(each) for each in zip(*made, strict=True))
+    predicted = by_ground(pixels).astype(np.int64)
+    result = finish(try_objects(cast(Predictor, Judge(by_ground)), pixels, covered, predicted, np.zeros(12, np.int64)))
+    assert np.isnan(result.rest[predicted == 0]).all()
+    assert (result.rest[predicted == 1] == 1).all()
+
+
+def test_a_few_mistakes_are_no_cause() -> None:
+    plot, covered = grounded()
+    for k in plot.wrong[4:]:
+        plot.pixels[k], covered[int(k)] = scene(int(plot.true[k]), None, int(k))
+    assert only("object", plot.evidence(misled, covered)) is None, "four of thirty follow the ground"
 
 
 def test_no_cause_is_told_without_outlines_or_where_the_object_misleads() -> None:

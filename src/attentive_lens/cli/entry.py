@@ -48,6 +48,7 @@ COMMANDS: dict[str, str] = {
     "score": "results/scoring",
     "verify": "results/scoring",
     "calibrate": "verifying.Calibrate",
+    "costs": "costs.WeighCosts",
     "robustness": "robustness.MeasureRobustness",
     "explain": "explaining/maps",
     "causes": "explaining/maps",

@@ -58,6 +58,8 @@ class MatrixDrawing(QAbstractScrollArea):
         self.setMinimumSize(360, 300)
         self.classes: list[str] = []
         self.counts: NDArray[np.int64] = np.zeros((0, 0), np.int64)
+        self.across = "said"
+        """What columns are."""
         self.shares = ""
         """Cells show their part of the "row" or of the "column", or counts."""
         self.current: tuple[int, int] | None = None
@@ -161,7 +163,7 @@ class MatrixDrawing(QAbstractScrollArea):
         painter.restore()
         painter.setFont(look.font(look.SMALL))
         painter.setPen(look.theme.colour("faint"))
-        painter.drawText(QRectF(left, 0, 200, 18), Qt.AlignmentFlag.AlignVCenter, "said")
+        painter.drawText(QRectF(left, 0, 200, 18), Qt.AlignmentFlag.AlignVCenter, self.across)
         side = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
         painter.drawText(QRectF(0, top - 20, left - 12, 18), side, "true")
         painter.drawText(QRectF(end + 4, top - 22, RATE - 8, 20), side, "right")

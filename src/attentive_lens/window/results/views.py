@@ -63,6 +63,12 @@ def _confidence() -> type[ResultsView]:
     return ConfidenceView
 
 
+def _costs() -> type[ResultsView]:
+    from attentive_lens.window.results.costs import CostsView
+
+    return CostsView
+
+
 def _slices() -> type[ResultsView]:
     from attentive_lens.window.results.slices import SlicesView
 
@@ -178,6 +184,11 @@ VIEWS: dict[str, View] = {
         "How confident answers are, how often rightly, and what withholding unsure ones costs.",
         _calibration,
         _confidence,
+    ),
+    "costs": View(
+        "What mistakes cost by a table of costs, and what deciding by least expected cost would save.",
+        lambda _: "by a table",
+        _costs,
     ),
     "slices": View(
         "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
