@@ -15,6 +15,7 @@ from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
 from attentive_lens.explaining.changes import changed
 from attentive_lens.explaining.objects import (
     ObjectTrial,
+    most_images,
     object_alone,
     put_into,
     share_inside,
@@ -156,6 +157,13 @@ def test_a_hole_is_filled_as_its_surroundings_go_on() -> None:
     whole = np.ones((40, 40), np.float32)
     assert np.unique(without_object(ramp, whole)).size == 1
     assert np.array_equal(object_alone(ramp, whole), ramp)
+
+
+def test_fewer_images_are_looked_at_where_they_are_large() -> None:
+    small, large = np.zeros((64, 64, 3), np.uint8), np.zeros((2048, 2048, 3), np.float32)
+    assert most_images(small) > 10_000
+    assert most_images(large) == (1 << 28) // large.nbytes == 5
+    assert most_images(np.zeros((20_000, 20_000), np.uint8)) == 1
 
 
 def test_the_share_of_a_map_is_of_what_speaks_for_the_answer() -> None:

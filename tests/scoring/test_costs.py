@@ -53,5 +53,10 @@ def test_a_temperature_is_that_of_the_scores_under_softmax() -> None:
 def test_a_mean_cost_has_an_interval_and_words() -> None:
     cost = Cost.of(np.array([0.0, 1, 1, 0, 5]), np.arange(5))
     assert cost.value == pytest.approx(1.4)
+    assert cost.low is not None
+    assert cost.high is not None
     assert cost.low < 0 < 1.4 < cost.high
+    alone = Cost.of(np.array([2.0, 3]), np.zeros(2, np.int64))
+    assert (alone.low, alone.high, alone.may_be_none, str(alone)) == (None, None, True, "2.5")
+    assert not Cost(0.5, 0.25, 0.75).may_be_none
     assert str(Cost(0.5, 0.25, 0.75)) == "0.5 (0.25 to 0.75)"

@@ -86,6 +86,9 @@ def test_a_rectangle_and_a_polygon_are_drawn_undone_and_taken_away(
     assert said(frame, "outline state") == "Drawn by hand."
     QTest.mouseClick(canvas, LEFT, PLAIN, at(canvas, 50, 50))
     assert len(outline(frame).polygons) == 1, "a click is no rectangle"
+    canvas.drawn.emit([(1.0, 1.0), (2.0, 2.0), (3.0, 3.0)])
+    assert "lie on one line" in frame.bottom.message.text()
+    assert len(outline(frame).polygons) == 1
     drag(canvas, (50, 50), (90, 90))
     assert np.allclose(outline(frame).polygons[1], [(50, 50), (64, 50), (64, 64), (50, 64)], atol=0.2), "to the edge"
     viewer = child(frame, Viewer, "viewer")

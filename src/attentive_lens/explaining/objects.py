@@ -27,6 +27,9 @@ FOLLOWS = 0.5
 """Part of other objects that must get the answer in its rest for the answer to rest on that."""
 MORE = 0.25
 """By how much that must exceed how often images get this answer where neither object nor rest had it."""
+AT_ONCE = 16
+MOST_BYTES = 1 << 28
+"""Of the images that are looked at; twice as much again is needed beside them."""
 KNOWN = 0.02
 """Weight of what is known about a pixel, from which it can be filled."""
 
@@ -152,24 +155,27 @@ def try_objects(
     """
     doing = "covering objects and what is about them"
     count, classes = len(pixels), len(predictor.classes)
-    rests, alone = np.empty_like(pixels), np.empty_like(pixels)
-    for k in range(count):
-        if k % 8 == 0:
-            yield Progress(k, 3 * count, doing)
-        rests[k] = without_object(pixels[k], covered[k])
-        alone[k] = object_alone(pixels[k], covered[k])
-    yield Progress(count, 3 * count, doing)
-    answers = [predicted_of(predictor, images).astype(np.int64) for images in (rests, alone)]
+    rests = np.empty_like(pixels)
+    without, alone = np.zeros(count, np.int64), np.zeros(count, np.int64)
+    for some in _chunks(np.arange(count)):
+        yield Progress(int(some[0]), 3 * count, doing)
+        for k in some:
+            rests[k] = without_object(pixels[k], covered[k])
+        without[some] = predicted_of(predictor, rests[some])
+        alone[some] = predicted_of(predictor, np.stack([object_alone(pixels[k], covered[k]) for k in some]))
     rest, own = np.zeros((2, count)), np.zeros((2, count))  # so many got the answer, of so many
     seen, said = np.zeros(classes), np.zeros(classes)
     random = random_generator(0, "objects put into other images")
     for swap in range(SWAPS):
-        yield Progress(2 * count + swap * count // SWAPS, 3 * count, "putting objects into other images")
         partners = _partners(predicted, true, random)
         able = np.flatnonzero(partners >= 0)
-        others = partners[able]
-        made = [put_into(pixels[other], covered[other], rests[k]) for k, other in zip(able, others, strict=True)]
-        got = predicted_of(predictor, np.stack(made)) if made else np.zeros(0, np.int64)
+        others, got = partners[able], np.zeros(len(able), np.int64)
+        for some in _chunks(np.arange(len(able))):
+            done = count + (swap * count + int(some[0])) * 2 // SWAPS
+            yield Progress(done, 3 * count, "putting objects into other images")
+            pairs = zip(able[some], others[some], strict=True)
+            made = [put_into(pixels[other], covered[other], rests[k]) for k, other in pairs]
+            got[some] = predicted_of(predictor, np.stack(made))
         for counts, images in ((rest, able), (own, others)):
             np.add.at(counts[0], images, got == predicted[images])
             np.add.at(counts[1], images, 1)
@@ -179,7 +185,16 @@ def try_objects(
         seen += (~expected).sum(axis=0)
         said += np.bincount(got[~expected[np.arange(len(able)), got]], minlength=classes)
     of_rest, of_object = (np.where(of > 0, part / np.maximum(of, 1), np.nan) for part, of in (rest, own))
-    return ObjectTrial(answers[0], answers[1], of_rest, of_object, said / np.maximum(seen, 1))
+    return ObjectTrial(without, alone, of_rest, of_object, said / np.maximum(seen, 1))
+
+
+def most_images(image: PixelArray) -> int:
+    """How many images of this size can be looked at, in memory for which one need not be asked."""
+    return max(1, MOST_BYTES // image.nbytes)
+
+
+def _chunks(places: NDArray[np.int64]) -> list[NDArray[np.int64]]:
+    return [places[k : k + AT_ONCE] for k in range(0, len(places), AT_ONCE)]
 
 
 def _partners(predicted: NDArray[np.int64], true: NDArray[np.int64], random: np.random.Generator) -> NDArray[np.int64]:

@@ -44,20 +44,28 @@ class CostTable:
 
 @dataclass(frozen=True)
 class Cost:
-    """A mean cost an image, with its interval of 95 % (Student's)."""
+    """A mean cost an image, with its interval of 95 % (Student's); None where there is too little for one."""
 
     value: float
-    low: float
-    high: float
+    low: float | None
+    high: float | None
 
     @classmethod
     def of(cls, costs: NDArray[np.float64], groups: NDArray[np.int64]) -> Cost:
         """From what N images cost, where those of a group are alike."""
-        return cls(float(costs.mean()), *interval_of_mean(costs, groups))
+        low, high = interval_of_mean(costs, groups)
+        return cls(float(costs.mean()), *((low, high) if np.isfinite(low) else (None, None)))
 
     def __str__(self) -> str:
         """«0.31 (0.25 to 0.37)»."""
+        if self.low is None or self.high is None:
+            return f"{self.value:.3g}"
         return f"{self.value:.3g} ({self.low:.3g} to {self.high:.3g})"
+
+    @property
+    def may_be_none(self) -> bool:
+        """Whether the interval holds zero, or there is none."""
+        return self.low is None or self.high is None or self.low <= 0 <= self.high
 
 
 def at_temperature(probabilities: NDArray[np.floating[Any]], temperature: float) -> NDArray[np.float64]:

@@ -125,7 +125,7 @@ class CostsWeighed:
         withheld = sum(each.decided == WITHHELD for each in self.otherwise)
         more = f", {withheld} of them withheld" if WITHHELD in self.decisions else ""
         yield f"{len(self.otherwise)} of {self.images} images are decided otherwise{more}."
-        if self.saved.low <= 0 <= self.saved.high and self.otherwise:
+        if self.saved.may_be_none and self.otherwise:
             yield "That may be chance: the interval of what is saved holds zero."
 
     def words(self) -> Iterator[str]:

@@ -141,6 +141,8 @@ class ObjectsMeasured:
         )
         if self.outlined < self.scored:
             yield f"An outline is known of {self.outlined} of the {self.scored} images."
+        if len(self.images) < self.outlined:
+            yield f"{len(self.images)} of those were looked at: of wrong and of right answers a fair part."
 
     def words(self) -> Iterator[str]:
         """The sentences, then a line a row, then the images that were answered rightly for the wrong reason."""

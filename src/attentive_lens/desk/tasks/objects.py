@@ -22,7 +22,7 @@ from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
-from attentive_lens.explaining.objects import ObjectTrial, share_inside, strongest, try_objects
+from attentive_lens.explaining.objects import ObjectTrial, most_images, share_inside, strongest, try_objects
 from attentive_lens.explaining.probe import Probe
 from attentive_lens.explaining.saliency import MapMethod
 from attentive_lens.explaining.trust import blank
@@ -33,8 +33,8 @@ from attentive_lens.scoring.answers import Answer
 from attentive_lens.scoring.intervals import interval_of_mean
 from attentive_lens.workspace import Run, Workspace
 
-MOST_WRONG, MOST_RIGHT = 600, 600
-"""Answers that are looked at, at most."""
+MOST = 600
+"""Wrong answers, and right ones, that are looked at, at most."""
 
 
 @dataclass(frozen=True)
@@ -72,9 +72,10 @@ def measure_objects(request: MeasureObjects) -> Job[ObjectsMeasured]:
         raise NotHere("What answers rest on cannot be told", why, "Draw outlines, or take them from mask pictures")
     wrong = [each for each in outlined if each.predicted != each.true]
     right = [each for each in outlined if each.predicted == each.true]
+    most = min(MOST, most_images(np.asarray(data.pixels[:1])) // 2)
     chosen = [
-        *(wrong[k] for k in some_of(len(wrong), MOST_WRONG, "wrong answers")),
-        *(right[k] for k in some_of(len(right), MOST_RIGHT, "right answers")),
+        *(wrong[k] for k in some_of(len(wrong), most, "wrong answers")),
+        *(right[k] for k in some_of(len(right), most, "right answers")),
     ]
     method = yield from method_for(request.method, RunImage(request.workspace, request.run, 0), model)
     units = Library.read(place).units(run.plan())

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.explaining.causes.base import FEWEST, Answered, CauseFound, Evidence, Finder, mistakes_in_words
-from attentive_lens.explaining.objects import try_objects
+from attentive_lens.explaining.objects import most_images, try_objects
 from attentive_lens.explaining.trials import MENDS
 
 TRIED = 256
@@ -62,4 +62,5 @@ class Objects(Finder):
 def _outlined(evidence: Evidence, of: Answered) -> NDArray[np.int64]:
     """Places of some of the images whose object is known, spread evenly."""
     places = np.array([k for k, row in enumerate(of.rows.tolist()) if row in evidence.covered], np.int64)
-    return places[:: max(1, -(-len(places) // TRIED))]
+    most = min(TRIED, most_images(evidence.images(of, places[:1])) // 2) if len(places) else 1
+    return places[:: max(1, -(-len(places) // max(1, most)))]

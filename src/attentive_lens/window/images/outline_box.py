@@ -9,7 +9,8 @@ from PyQt6.QtCore import Qt
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.images import Picture
-from attentive_lens.images.outlines import Outline
+from attentive_lens.errors import LensError
+from attentive_lens.images.outlines import Outline, read_outline
 from attentive_lens.window import look
 from attentive_lens.window.images.canvas import POLYGON, RECTANGLE, SHAPES, Canvas
 from attentive_lens.window.parts.basics import button, horizontal, label
@@ -122,8 +123,14 @@ class OutlineBox(Fold):
         if self.picture is None:
             return
         number, step = self.picture.image, self.picture.step
-        polygon = tuple((round(x * step, 2), round(y * step, 2)) for x, y in corners)
-        outline = self.session.images.outline_of(number) | Outline((polygon,))
+        polygon = [[round(x * step, 2), round(y * step, 2)] for x, y in corners]
+        row = self.session.images.collection.rows[place_of(number)]
+        try:
+            drawn = read_outline({"polygons": [polygon]}, row.height, row.width)
+        except LensError as error:
+            self.session.message.emit(str(error), True)
+            return
+        outline = self.session.images.outline_of(number) | drawn
         self.session.images.decide(f"outlined image {number}", [number], lambda now: replace(now, outline=outline))
 
     def _remove(self) -> None:
