@@ -17,6 +17,7 @@ from tests.cli.running import command, last_object
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.objects import MeasureObjects
 from attentive_lens.desk.requests.reporting import WriteReport
 from attentive_lens.desk.results.figures import (
     Curve,
@@ -140,3 +141,19 @@ def test_a_matrix_is_shaded_by_the_part_of_the_true_class() -> None:
 def test_a_report_under_way_hands_over_no_results_of_its_parts(station: Workspace, tmp_path: Path) -> None:
     request = WriteReport(str(station.folder), 1, str(tmp_path / "report.html"), causes=False)
     assert [result.so_far for result in carry_out(request) if result.so_far is not None] == []
+
+
+def test_a_report_tells_what_answers_rest_on_where_outlines_are_known(station: Workspace, tmp_path: Path) -> None:
+    measured = finish(carry_out(MeasureObjects(str(station.folder), 1)))
+    request = WriteReport(str(station.folder), 1, str(tmp_path / "a.html"), mistakes=0)
+    finish(carry_out(request))
+    page, words = read(tmp_path / "a.html")
+    for sentence in measured.sentences():
+        assert sentence in words
+    for row in measured.rows:
+        assert f"{row.name or 'all'}, {'right' if row.right else 'wrong'} {row.images} {row.on_rest} " in words
+    pictures = [tag for tag, values in page.tags if values.get("alt") == "right for the wrong reason"]
+    assert len(pictures) == len(measured.wrong_reason[:12])
+    station.catalogue.outlines.forget()
+    finish(carry_out(request))
+    assert "rest on what is not the object" not in read(tmp_path / "a.html")[1]

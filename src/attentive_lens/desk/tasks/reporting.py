@@ -17,6 +17,7 @@ from attentive_lens.core.jobs import Job, Progress, inside
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.outlines import known_outlines
 from attentive_lens.desk.map_colours import over_image
 from attentive_lens.desk.network.design import facts_of
 from attentive_lens.desk.requests.cases import CasesTried, TryCases
@@ -24,6 +25,7 @@ from attentive_lens.desk.requests.causes import Cause, Causes
 from attentive_lens.desk.requests.explaining import DEFAULT, Explain, Explanation
 from attentive_lens.desk.requests.images import Prepare
 from attentive_lens.desk.requests.models import Score
+from attentive_lens.desk.requests.objects import MeasureObjects, ObjectsMeasured
 from attentive_lens.desk.requests.reporting import ReportWritten, WriteReport
 from attentive_lens.desk.requests.subjects import RunImage
 from attentive_lens.desk.results.figures import INK, PETROL, Curve, as_svg, by_confidence, by_epoch
@@ -31,6 +33,7 @@ from attentive_lens.desk.tasks.cases import try_cases
 from attentive_lens.desk.tasks.causes import causes
 from attentive_lens.desk.tasks.explaining import explain
 from attentive_lens.desk.tasks.images import prepare
+from attentive_lens.desk.tasks.objects import measure_objects
 from attentive_lens.desk.tasks.scoring import score
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.cautions import cautions_of, changed_since
@@ -73,6 +76,10 @@ def write_report(request: WriteReport) -> Job[ReportWritten]:
     groups: tuple[Cause, ...] = ()
     if request.causes and chosen.wrong:
         groups = (yield from causes(Causes(request.workspace, request.run, request.on))).groups
+    objects: ObjectsMeasured | None = None
+    outlines = known_outlines(place)
+    if request.causes and any(answer.image in outlines for answer in chosen.answers):
+        objects = yield from measure_objects(MeasureObjects(request.workspace, request.run, request.on))
     cases = yield from try_cases(TryCases(request.workspace))
     prepared = (yield from prepare(Prepare(request.workspace))).opened()
     names = {row.number: shown(row.file) for row in rows.rows}
@@ -90,6 +97,7 @@ def write_report(request: WriteReport) -> Job[ReportWritten]:
         **_scores(chosen, scored),
         "mistakes": [_mistake(each, answer, names) for each, answer in zip(explanations, chosen.wrong, strict=False)],
         "method": DEFAULT.label,
+        "objects": _objects(objects, prepared),
         "causes": [_cause(group, prepared) for group in groups],
         "cases": _cases(cases, prepared),
         "settings": [{"key": key, "value": value} for key, value in settings_of(plan).items() if "network" not in key],
@@ -263,6 +271,29 @@ def _cause(group: Cause, pixels: Pixels) -> dict[str, Any]:
         "why": group.why,
         "remedy": group.remedy,
         "pictures": [as_data(np.asarray(pixels[place_of(number)])) for number in group.images[:MOST_PICTURES]],
+    }
+
+
+def _objects(objects: ObjectsMeasured | None, pixels: Pixels) -> dict[str, Any] | None:
+    """What answers rest on: sentences, a row for right and wrong ones of each class, those right for a wrong reason."""
+    if objects is None:
+        return None
+    numbers = [each.image for each in objects.wrong_reason[:MOST_PICTURES]]
+    return {
+        "sentences": list(objects.sentences()),
+        "rows": [
+            {
+                "name": f"{row.name or 'all'}, {'right' if row.right else 'wrong'}",
+                "images": row.images,
+                "rest": row.on_rest,
+                "share": f"{row.share:.0%} ({row.low:.0%} to {row.high:.0%})",
+                "elsewhere": f"{row.elsewhere:.0%}",
+                "without": f"{row.kept_without:.0%}",
+                "alone": f"{row.kept_alone:.0%}",
+            }
+            for row in objects.rows
+        ],
+        "pictures": [as_data(np.asarray(pixels[place_of(number)])) for number in numbers],
     }
 
 
