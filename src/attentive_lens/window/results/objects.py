@@ -20,7 +20,7 @@ from attentive_lens.window.parts.tiles import Tile, Tiles
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
-from attentive_lens.window.words import percent, thousands
+from attentive_lens.window.words import percent, shortened, thousands
 
 HEADS = ("answers", "rest", "in object", "elsewhere", "untrained", "without", "alone")
 TIPS = {
@@ -33,6 +33,8 @@ TIPS = {
     "rest": "Answers that rest on what is not the object: they stay without it, other objects get them too.",
 }
 COVERED = tuple(CHANGE_SETTINGS[kind]() for kind in ("cover_object", "cover_rest"))
+NAME = 150
+"""Pixels of a class's name, at most."""
 LEFT = 1
 """Columns of words."""
 SIDE, MOST = 120, 260
@@ -121,9 +123,9 @@ class ObjectsView(ResultsView):
         self._show(result, " ".join(result.sentences()))
         self.changed.emit()
 
-    def _show(self, result: ObjectsMeasured | None, words: str) -> None:
+    def _show(self, result: ObjectsMeasured | None, sentence: str) -> None:
         self.result = result
-        self.says.setText(words)
+        self.says.setText(sentence)
         right, wrong = (self._resting(each) for each in (True, False))
         self.wrong_reason.setText(f"{thousands(len(right))} right for the wrong reason")
         self.led_astray.setText(f"{thousands(len(wrong))} wrong because of the rest")
@@ -137,10 +139,12 @@ class ObjectsView(ResultsView):
         self.table.clearSelection()
         self.table.setColumnCount(len(HEADS))
         self.table.setRowCount(len(rows))
-        for column, name in enumerate(HEADS):
-            self.table.setHorizontalHeaderItem(column, head(name, column < LEFT, TIPS.get(name, "")))
+        names = list(dict.fromkeys(row.name for row in rows if row.name))
+        fitting = dict(zip(names, shortened(names, NAME, self.table.fontMetrics().horizontalAdvance), strict=True))
+        for column, words in enumerate(HEADS):
+            self.table.setHorizontalHeaderItem(column, head(words, column < LEFT, TIPS.get(words, "")))
             for place, each in enumerate(rows):
-                cell = Cell(_cells(each)[column], "" if column < LEFT else None)
+                cell = Cell(_cells(each, fitting.get(each.name, ""))[column], "" if column < LEFT else None)
                 if column == LEFT and each.on_rest:
                     cell.setForeground(look.theme.colour("vermilion"))
                 cell.setToolTip(_tip(each))
@@ -200,7 +204,7 @@ class ObjectsView(ResultsView):
     def _show_example(self, image: int, tried: Tried) -> None:
         """The image as it is, and covered both ways, with what is said."""
         pixels = self.session.images.pixels
-        if pixels is None:
+        if pixels is None or self.result is None:
             return
         answers = (tried.before, *tried.after)
         pictures = [to_image(pixels[place_of(image)]), *(to_image(each) for each in tried.pixels)]
@@ -219,20 +223,20 @@ class ObjectsView(ResultsView):
             self.session.explain_asked.emit(self._image)
 
 
-def _name(row: ObjectRow) -> str:
-    return f"{row.name or 'all'}, {'right' if row.right else 'wrong'}"
+def _name(row: ObjectRow, name: str = "") -> str:
+    return f"{name or row.name or 'all'}, {'right' if row.right else 'wrong'}"
 
 
 def _tip(row: ObjectRow) -> str:
     return (
-        f"The object is {percent(row.area)} of the image. The strongest place of {percent(row.pointing)} of the maps"
-        f" lies in it, and of {percent(row.pointing_elsewhere)} in other images' objects."
+        f"{_name(row)}: the object is {percent(row.area)} of the image. The strongest place of {percent(row.pointing)}"
+        f" of the maps lies in it, and of {percent(row.pointing_elsewhere)} in other images' objects."
     )
 
 
-def _cells(row: ObjectRow) -> tuple[str, ...]:
+def _cells(row: ObjectRow, name: str) -> tuple[str, ...]:
     return (
-        f"{_name(row)} ({thousands(row.images)})",
+        f"{_name(row, name)} ({thousands(row.images)})",
         str(row.on_rest),
         f"{row.share:.0%}  {row.low * 100:.0f}–{row.high * 100:.0f}",
         f"{row.elsewhere:.0%}",
