@@ -18,9 +18,9 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.curating import Curating
 from attentive_lens.desk.images.data import gather
+from attentive_lens.desk.images.outline_files import gathered
 from attentive_lens.desk.images.outlines import (
     caution_of_crops,
-    gathered,
     known_outlines,
     take_outlines,
     taken_again,
@@ -31,7 +31,7 @@ from attentive_lens.desk.requests.images import ResizeModes
 from attentive_lens.desk.requests.models import AnswerNew
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
-from attentive_lens.errors import BadFile
+from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.outlines import Outline, coverage
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import ImageRow, Workspace
@@ -83,6 +83,35 @@ def test_a_mask_packed_with_loss_is_inside_from_half_of_white_and_a_clear_one_wh
     outlines = finish(gathered(ROWS, tmp_path)).outlines
     for number in (2, 4):
         assert np.array_equal(outlines[number].mask(8, 12), BOX.filled(8, 12)), number
+
+
+def test_arrays_of_masks_go_by_the_images_names_or_their_order(tmp_path: Path) -> None:
+    inside = BOX.filled(8, 12)
+    np.save(tmp_path / "b.npy", inside.astype(np.float32))
+    np.save(tmp_path / "c.npy", inside.T)
+    result = finish(gathered(ROWS, tmp_path))
+    assert list(result.outlines) == [2]
+    assert np.array_equal(result.outlines[2].mask(8, 12), inside)
+    assert result.skipped == [("c.npy", "it is an array of (12, 8), and image 4 has 8 rows of 12 pixels")]
+    stack = np.stack([inside, ~inside, inside, np.zeros_like(inside)])
+    np.save(tmp_path / "all.npy", stack.astype(np.uint8) * 7)
+    outlines = finish(gathered(ROWS, tmp_path / "all.npy")).outlines
+    assert sorted(outlines) == [1, 2, 3], "an empty mask says nothing"
+    assert np.array_equal(outlines[2].mask(8, 12), ~inside)
+    other = [replace(ROWS[0], width=9), *ROWS[1:]]
+    assert finish(gathered(other, tmp_path / "all.npy")).skipped == [
+        ("image 1", "it has 12×8 pixels, and the image 9×8")
+    ]
+    with pytest.raises(BadFile, match="it has 4 masks, and the workspace 3 images"):
+        finish(gathered(ROWS[:3], tmp_path / "all.npy"))
+    for name, content in (("bad.npy", b"no array"), ("objects.npy", None)):
+        file = tmp_path / name
+        if content is None:
+            np.save(file, np.array([{}]), allow_pickle=True)
+        else:
+            file.write_bytes(content)
+        with pytest.raises(BadValue, match="no array of masks"):
+            finish(gathered(ROWS, file))
 
 
 def test_masks_that_fit_no_image_are_told_each_and_the_others_taken(tmp_path: Path) -> None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.desk.images.outlines import Gathered, known_outlines, take_outlines, write_outlines
+from attentive_lens.desk.images.outline_files import Gathered
+from attentive_lens.desk.images.outlines import known_outlines, take_outlines, write_outlines
 from attentive_lens.desk.requests.images import Skipped
 from attentive_lens.desk.requests.outlines import OutlinesKnown, TakeOutlines
 from attentive_lens.workspace import Workspace
