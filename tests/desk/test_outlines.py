@@ -220,6 +220,9 @@ def test_a_rescan_reads_the_outlines_again_and_keeps_them_where_their_file_is_go
     file.write_text(json.dumps({str(number): BOX.write() for number in (1, 2)}))
     assert finish(look_again(station)).problems == ()
     assert known_outlines(station) == {**before, 1: BOX, 2: BOX}
+    file.write_text(json.dumps({"1": BOX.write(), "nobody": BOX.write()}))
+    (problem,) = finish(look_again(station)).problems
+    assert problem == "1 entry of outlines.json not taken, the first: nobody, no images here are called so"
     file.unlink()
     (problem,) = finish(look_again(station)).problems
     assert problem.startswith("outlines.json was not read again, and its outlines stay")

@@ -14,6 +14,7 @@ from PIL import Image
 from attentive_lens.core.files import replacing
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.recent import Recent
+from attentive_lens.core.telling import counted
 from attentive_lens.desk.images.outline_files import Gathered, gathered, not_taken
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.outlines import Outline, coverage, region_of
@@ -93,13 +94,18 @@ def take_outlines(workspace: Workspace, place: Path, alone: bool = False) -> Job
 
 
 def taken_again(workspace: Workspace) -> Job[list[str]]:
-    """Read every file and folder of outlines again, as a rescan does; a sentence for each that could not be."""
+    """Read every file and folder of outlines again, as a rescan does; a sentence for what of each could not be."""
     sentences = []
     for place in workspace.catalogue.outlines.places():
+        name = PurePath(place).name
         try:
-            yield from take_outlines(workspace, workspace.folder / place)
+            skipped = (yield from take_outlines(workspace, workspace.folder / place)).skipped
         except LensError as error:
-            sentences.append(f"{PurePath(place).name} was not read again, and its outlines stay: {error}")
+            sentences.append(f"{name} was not read again, and its outlines stay: {error}")
+            continue
+        if skipped:
+            entries = counted(len(skipped), "entry", "entries")
+            sentences.append(f"{entries} of {name} not taken, the first: {skipped[0][0]}, {skipped[0][1]}")
     return sentences
 
 
