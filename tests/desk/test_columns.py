@@ -187,6 +187,8 @@ def test_they_come_through_a_restored_catalogue_and_an_earlier_one_has_none(tabl
     with closing(sqlite3.connect(tabled.catalogue.file)) as base, base:
         base.executescript(
             "DROP TABLE columns; DROP TABLE column_tables; ALTER TABLE images DROP COLUMN beyond;"
+            "DROP TABLE outlines; DROP TABLE outline_places;"
+            "ALTER TABLE corrections DROP COLUMN polygons; ALTER TABLE corrections DROP COLUMN runs;"
             "PRAGMA user_version = 4;"
         )
     assert known_columns(tabled) == {}

@@ -10,7 +10,7 @@ from tests.answering import answer
 
 from attentive_lens.desk.images.collection import Library
 from attentive_lens.desk.requests.causes import Causes
-from attentive_lens.desk.tasks.causes import _units, origin_in_words
+from attentive_lens.desk.tasks.causes import origin_in_words
 from attentive_lens.images.decoding import camera
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import ImageRow, Workspace
@@ -61,13 +61,13 @@ def test_what_the_split_keeps_together_has_one_number(tmp_path: Path) -> None:
     rows = [ImageRow(k, name, 0, None, 8, 8, "colour", 9) for k, name in enumerate(names, 1)]
     library = Library(["a"], rows, [], {1: 5, 4: 5}, {}, Workspace(tmp_path, "w", False))
     library.__dict__["columns"] = {"day": {2: "Mon", 4: "Mon"}}
-    units = _units(library, Plan().changed({"split.group_pattern": "^(.+)_t"}))
+    units = library.units(Plan().changed({"split.group_pattern": "^(.+)_t"}))
     assert units[0] == units[1] != units[2]
     assert len(set(units.tolist())) == 3
-    by_day = _units(library, Plan().changed({"split.group_column": "day"}))
+    by_day = library.units(Plan().changed({"split.group_column": "day"}))
     assert by_day[1] == by_day[3]
     assert len(set(by_day.tolist())) == 3
-    assert len(set(_units(library, Plan()).tolist())) == 4, "copies count each"
+    assert len(set(library.units(Plan()).tolist())) == 4, "copies count each"
 
 
 def test_every_mistake_of_a_run_stands_in_one_cause(station: Workspace) -> None:

@@ -140,7 +140,7 @@ def test_every_layer_is_drawn_or_proved_below() -> None:
                  "noise", "class", "real or drawn"}  # fmt: skip
     seen: set[str] = set()
 
-    @settings(max_examples=400, deadline=None, database=None)
+    @settings(max_examples=2000, deadline=None, database=None)
     @given(cases())
     def draw(layer: LayerSettings) -> None:
         seen.add(layer.kind)

@@ -37,8 +37,9 @@ def both(channels: int = 3, side: int = 24, count: int = 1) -> tuple[PixelArray,
 def test_a_change_does_the_same_to_either_type(kind: str, channels: int) -> None:
     (whole,), (fine,) = both(channels)
     settings, others = CHANGE_SETTINGS[kind](), both(channels, count=2)
-    eight = changed(whole, settings, others[0][1] if settings.other_image else None)
-    deep = changed(fine, settings, others[1][1] if settings.other_image else None)
+    covered = np.pad(np.ones((8, 10), np.float32), ((6, 10), (5, 9)))
+    eight = changed(whole, settings, others[0][1] if settings.other_image else None, covered)
+    deep = changed(fine, settings, others[1][1] if settings.other_image else None, covered)
     assert (eight.dtype, deep.dtype) == (np.uint8, np.float32)
     assert eight.shape == deep.shape == whole.shape
     assert np.abs(eight / 255 - deep).max() <= LEVEL

@@ -141,6 +141,8 @@ CALLS = {
     "flatten": {"channel": 1},
     "noise": {"deviation": 0.1},
     "mix": {"image": 2, "share": 0.3},
+    "cover_object": {},
+    "cover_rest": {},
 }
 
 
@@ -149,7 +151,9 @@ def test_a_change_gives_a_new_image_of_the_same_sort(kind: str) -> None:
     before = PIXELS.copy()
     for pixels in (PIXELS, PIXELS[:, :, :1]):
         settings = change(kind, **CALLS[kind])
-        out = changed(pixels, settings, pixels[::-1] if settings.other_image is not None else None)
+        covered = np.zeros(pixels.shape[:2], np.float32)
+        covered[3:9, 4:12] = 1
+        out = changed(pixels, settings, pixels[::-1] if settings.other_image is not None else None, covered)
         assert (out.shape, out.dtype) == (pixels.shape, np.uint8)
         assert not np.array_equal(out, pixels)
     assert np.array_equal(PIXELS, before)

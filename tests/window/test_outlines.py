@@ -237,7 +237,7 @@ def test_a_set_without_outlines_says_what_to_do(qtbot: QtBot, open_frame: OpenFr
     assert twins is not None
     qtbot.waitUntil(lambda: twins.explanation is not None, timeout=30_000)
     assert all(lens.outline.isEmpty() for lens in twins.lenses.values())
-    assert not frame.findChildren(QPushButton, "inside predicted")
+    assert not frame.findChildren(QLabel, "inside predicted")
     click(qtbot, frame, "evidence change")
     ways = child(frame, QComboBox, "change")
     model = ways.model()
@@ -257,7 +257,7 @@ def test_an_explained_image_has_its_outline_its_share_and_can_be_covered(
     qtbot.waitUntil(lambda: twins.explanation is not None, timeout=30_000)
     assert twins.explanation is not None
     inside = twins.explanation.maps[0].trust.inside
-    chip = child(frame, QPushButton, "inside predicted")
+    chip = child(frame, QLabel, "inside predicted")
     assert chip.text() == f"object {inside:.0%}"
     assert "lies in the object, which is" in chip.toolTip()
     assert all(not lens.outline.isEmpty() for lens in twins.lenses.values())

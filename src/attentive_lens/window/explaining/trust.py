@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QPushButton, QWidget
 
 from attentive_lens.desk.requests.explaining import Completeness, Gain, MapOfClass, TrustChecks
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, retire, set_role
+from attentive_lens.window.parts.basics import button, label, retire, set_role
 from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.words import percent
 
@@ -25,13 +25,17 @@ OFF = 0.05
 
 @dataclass(frozen=True)
 class Figure:
-    """A measured figure: its words on the chip, whether it passes (None where that cannot be told), its sentence."""
+    """A measured figure: its words on the chip, whether it passes (None where that cannot be told), its sentence.
+
+    A ``plain`` one is no chip: its words say all but what the mouse brings.
+    """
 
     name: str
     words: str
     passed: bool | None
     sentence: str
     gain: Gain | None = None
+    plain: bool = False
 
 
 class GainBar(QWidget):
@@ -90,6 +94,12 @@ class TrustChips(QWidget):
             retire(chip)
         self._chips = []
         for figure in self.figures:
+            if figure.plain:
+                words = label(figure.words, "faint", look.SMALL, name=f"{figure.name} {self.key}")
+                words.setToolTip(figure.sentence)
+                words.setAccessibleDescription(figure.sentence)
+                self._chips.append(words)
+                continue
             chip = button(figure.words, f"{figure.name} {self.key}", figure.sentence, lambda: None, True)
             chip.clicked.connect(partial(self._tell, chip, figure))
             set_role(chip, {True: "chip good", False: "chip warn", None: "chip"}[figure.passed])
@@ -136,7 +146,7 @@ def inside_figures(map_: MapOfClass, covered: NDArray[np.float32] | None) -> tup
     sentence = (
         f"{percent(inside)} of what speaks for {map_.target} lies in the object, which is {percent(area)} of the image."
     )
-    return (Figure("inside", f"object {inside:.0%}", None, sentence),)
+    return (Figure("inside", f"object {inside:.0%}", None, sentence, plain=True),)
 
 
 def _gain(gain: Gain, map_: MapOfClass) -> Figure:
