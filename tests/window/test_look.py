@@ -22,7 +22,7 @@ OpenFrame = Callable[[Workspace], Frame]
 
 
 @pytest.fixture(autouse=True)
-def light_again() -> Iterator[None]:
+def light_again(qapp: object) -> Iterator[None]:  # an application made here would end, and our fonts with it
     yield
     remember_theme("light")
     look.use("light")
