@@ -28,6 +28,7 @@ from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.parts.unit_square import UnitSquare
 from attentive_lens.window.results.confidence import BinBars
 from attentive_lens.window.results.overview import OverviewView, SetBars
+from attentive_lens.window.results.views import VIEWS
 from attentive_lens.workspace import Workspace
 
 DEGRADED = ("blur", "noise", "darker", "brighter", "contrast", "rotation", "shift", "JPEG")
@@ -240,3 +241,25 @@ def test_slices_are_found_and_lead_to_their_images(qtbot: QtBot, seen: Frame) ->
         assert [table.item(row, column).text() for column in range(3)] == [each.by, each.name, str(each.right.of)]
         assert set(places(frame)) == {number - 1 for number in each.members.tolist()}
         assert each.right.count == sum(answers[n].predicted == answers[n].true for n in each.members.tolist())
+
+
+def test_a_view_below_another_is_in_the_list_while_one_of_the_two_is_open(qtbot: QtBot, shared: Frame) -> None:
+    stage(qtbot, shared, "results")
+    page = shared.page("results")
+    assert isinstance(page, ResultsPage)
+    below = {word: view.under for word, view in VIEWS.items() if view.under}
+    assert below == {"costs": "confidence", "objects": "robustness"}
+
+    def listed() -> list[str]:
+        return [word for word, entry in page.views.items() if not entry.isHidden()]
+
+    page.open_view("overview")
+    first = listed()
+    for word, parent in below.items():
+        assert word not in first
+        for opened in (parent, word):
+            page.open_view(opened)
+            assert listed() == [each for each in VIEWS if each in (*first, word)]
+        assert list(VIEWS).index(word) == list(VIEWS).index(parent) + 1, "right below it"
+    page.open_view("overview")
+    assert listed() == first

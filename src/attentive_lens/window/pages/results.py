@@ -109,7 +109,8 @@ class ResultsPage(Page):
             if word == "new images":  # of no set: a place of its own
                 inside.addStretch()
             words = f"{word[0].upper()}{word[1:]}"
-            self.views[word] = Entry(words, f"{word} of scores", view.tip, partial(self.open_view, word))
+            show = partial(self.open_view, word)
+            self.views[word] = Entry(words, f"{word} of scores", view.tip, show, is_below=bool(view.under))
             inside.addWidget(self.views[word])
         return list_
 
@@ -294,7 +295,7 @@ class ResultsPage(Page):
 
     def _offer_views(self) -> None:
         """Those of what the run in view does: answer classes, or draw."""
-        offered = views_of(self.session.runs.task.kind)
+        offered = views_of(self.session.runs.task.kind, self.word)
         for word, entry in self.views.items():
             entry.setVisible(word in offered)
         if self.word not in offered:

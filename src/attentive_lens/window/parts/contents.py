@@ -11,8 +11,8 @@ from PyQt6.QtWidgets import QPushButton, QSizePolicy
 
 from attentive_lens.window import look
 
-TALL, EDGE, LEFT = 42, 3, 12
-"""Pixels of a row, of the mark of the chosen one, and before its words."""
+TALL, EDGE, LEFT, FURTHER = 42, 3, 12, 12
+"""Pixels of a row, of the mark of the chosen one, before its words, and before those of one below another."""
 
 
 class Entry(QPushButton):
@@ -24,10 +24,13 @@ class Entry(QPushButton):
         Its words, its own name, and what is seen in the view.
     clicked : callable
         Shows the view.
+    is_below : bool
+        Whether it belongs to the row above it, and stands a little further in.
     """
 
-    def __init__(self, text: str, name: str, tip: str, clicked: Callable[[], Any]) -> None:
+    def __init__(self, text: str, name: str, tip: str, clicked: Callable[[], Any], *, is_below: bool = False) -> None:
         super().__init__(text)
+        self._left = LEFT + (FURTHER if is_below else 0)
         self.setObjectName(name)
         self.setToolTip(tip)
         self.setAccessibleName(text)
@@ -46,7 +49,7 @@ class Entry(QPushButton):
 
     def sizeHint(self) -> QSize:
         """Two lines."""
-        return QSize(LEFT + self.fontMetrics().horizontalAdvance(self.text()) + 8, TALL)
+        return QSize(self._left + self.fontMetrics().horizontalAdvance(self.text()) + 8, TALL)
 
     def minimumSizeHint(self) -> QSize:
         """Its words must be read."""
@@ -63,13 +66,13 @@ class Entry(QPushButton):
         if self.hasFocus():
             painter.setPen(t.colour("petrol"))
             painter.drawRect(whole.adjusted(0.5, 0.5, -0.5, -0.5))
-        room = self.width() - LEFT - 4
+        room = self.width() - self._left - 4
         painter.setFont(look.font(look.TEXT, self.isChecked()))
         painter.setPen(t.colour("ink"))
         side = Qt.AlignmentFlag.AlignVCenter
         top = 4.0 if self.figure else (self.height() - 18) / 2
-        painter.drawText(QRectF(LEFT, top, room, 18), side, self.text())
+        painter.drawText(QRectF(self._left, top, room, 18), side, self.text())
         painter.setFont(look.font(look.SMALL))
         painter.setPen(t.colour("faint"))
         shown = painter.fontMetrics().elidedText(self.figure, Qt.TextElideMode.ElideRight, room)
-        painter.drawText(QRectF(LEFT, 21, room, 17), side, shown)
+        painter.drawText(QRectF(self._left, 21, room, 17), side, shown)

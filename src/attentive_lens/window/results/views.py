@@ -31,12 +31,15 @@ class View:
         Gives its class.
     tasks : tuple of str
         What the networks of the runs are for that have it.
+    under : str
+        The view below which it stands in the list, while that is open; empty for one that always stands there.
     """
 
     tip: str
     figure: Callable[[Session], str]
     load: Callable[[], type[ResultsView]]
     tasks: tuple[str, ...] = (Classify.kind,)
+    under: str = ""
 
 
 def _overview() -> type[ResultsView]:
@@ -189,16 +192,12 @@ VIEWS: dict[str, View] = {
         "What mistakes cost by a table of costs, and what deciding by least expected cost would save.",
         lambda _: "by a table",
         _costs,
+        under="confidence",
     ),
     "slices": View(
         "Parts of the set, by brightness, sharpness, size or folder, that are answered worse than the rest.",
         lambda _: "parts of the set",
         _slices,
-    ),
-    "objects": View(
-        "Whether answers rest on the objects or on everything else, where outlines are known.",
-        lambda _: "object or all else",
-        _objects,
     ),
     "reconstructions": View(
         "Every image of the set beside what is drawn of its codes, the worst first.",
@@ -237,9 +236,15 @@ VIEWS: dict[str, View] = {
         tasks=(Classify.kind, Encode.kind),
     ),
     "robustness": View(
-        "The same images made worse, grade by grade: what still comes out right.",
+        "The same images made worse, grade by grade, or without their objects: what still comes out right.",
         lambda _: "not measured yet",
         _robustness,
+    ),
+    "objects": View(
+        "Whether answers rest on the objects or on everything else, where outlines are known.",
+        lambda _: "object or all else",
+        _objects,
+        under="robustness",
     ),
     "against": View("Another run's mistakes: fixed, newly made, or still there.", _others, _against),
     "new images": View(
@@ -251,6 +256,7 @@ VIEWS: dict[str, View] = {
 """By their words, in the order of their buttons."""
 
 
-def views_of(task: str) -> tuple[str, ...]:
-    """Those of runs whose networks are for a task."""
-    return tuple(word for word, view in VIEWS.items() if task in view.tasks)
+def views_of(task: str, opened: str = "") -> tuple[str, ...]:
+    """Those in the list for runs whose networks are for a task, with what stands below the one that is open."""
+    near = ("", opened, VIEWS[opened].under) if opened else ("",)
+    return tuple(word for word, view in VIEWS.items() if task in view.tasks and view.under in near)
