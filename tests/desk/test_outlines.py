@@ -22,15 +22,18 @@ from attentive_lens.desk.images.outline_files import gathered
 from attentive_lens.desk.images.outlines import (
     caution_of_crops,
     known_outlines,
+    regions_seen,
     take_outlines,
     taken_again,
     write_outlines,
 )
 from attentive_lens.desk.making import look_again
 from attentive_lens.desk.requests.images import ResizeModes
-from attentive_lens.desk.requests.models import AnswerNew
+from attentive_lens.desk.requests.models import AnswerNew, Score
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.cautions import cautions_of
+from attentive_lens.desk.training.executing import Launch, execute
+from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.outlines import Outline, coverage
 from attentive_lens.plan.plan import Plan
@@ -324,3 +327,27 @@ def test_who_crops_is_told_of_images_without_an_outline_and_of_files(station: Wo
     request = AnswerNew(str(station.folder), run.number, (str(station.folder / row.file),))
     assert "trained on crops to the object" in finish(carry_out(request)).caution
     assert finish(carry_out(AnswerNew(str(station.folder), 1, request.places))).caution == ""
+
+
+def test_a_run_on_crops_that_broke_off_does_not_go_on_with_others(station: Workspace) -> None:
+    plan = small_plan().changed({"preprocessing.crop_to": "object", "training.epochs": 3})
+    runs = [station.claim_run(each) for each in (plan, plan.changed({"preprocessing.crop_to": "image"}))]
+    for run in runs:
+        finish(execute(station, run, lambda run=run: run.trained() >= 1))  # type: ignore[misc]
+        assert RunReader(run).view().state == "stopped"
+    cropping, whole = runs
+    seen = regions_seen(station, collection(station, plan).rows, plan.preprocessing)
+    assert np.array_equal(cropping.regions(), seen)
+    assert not whole.regions().any()
+    station.catalogue.correct({3: Correction(outline=BOX)})
+    with pytest.raises(BadValue, match="1 image has other contents or outlines since it began"):
+        finish(execute(station, cropping, lambda: False, Launch(resume=True)))
+    assert finish(execute(station, whole, lambda: False, Launch(resume=True))).outcome.state == "done"
+    station.catalogue.correct({3: Correction()})
+    assert finish(execute(station, cropping, lambda: False, Launch(resume=True))).outcome.state == "done"
+    station.catalogue.correct({3: Correction(outline=BOX)})
+    scores = finish(carry_out(Score(str(station.folder), cropping.number)))
+    best = RunReader(cropping).view().best
+    words = cautions_of(station, cropping, scores, [], best)
+    assert any(sentence.startswith("1 image has other contents now than when run") for sentence in words)
+    assert not any("other contents" in sentence for sentence in cautions_of(station, whole, scores, [], best))

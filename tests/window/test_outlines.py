@@ -232,6 +232,13 @@ def test_a_set_without_outlines_says_what_to_do(qtbot: QtBot, open_frame: OpenFr
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
     page.open_view("objects")
     qtbot.waitUntil(lambda: "no validation image has an outline" in said(frame, "objects say"), timeout=30_000)
+    image = frame.session.scores.current.answers[0].image  # type: ignore[union-attr]
+    box = Outline.of_box(8, 8, 40, 40)
+    frame.session.images.decide("outlined an image", [image], lambda now: replace(now, outline=box))
+    view = page.view(ObjectsView)
+    qtbot.waitUntil(lambda: view.result is not None and view.result.outlined == 1, timeout=60_000)
+    qtbot.keyClick(frame, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    qtbot.waitUntil(lambda: "no validation image has an outline" in said(frame, "objects say"), timeout=30_000)
     assert not child(frame, QTableWidget, "objects table").isVisible()
     twins = to_explain(qtbot, frame, IMAGE).findChild(Twins)
     assert twins is not None
@@ -267,6 +274,20 @@ def test_an_explained_image_has_its_outline_its_share_and_can_be_covered(
     ways.setCurrentIndex(ways.findData("cover_object"))
     says = child(frame, QLabel, "change says")
     qtbot.waitUntil(lambda: says.text().startswith("cover the object: "), timeout=30_000)
+    before = twins.lenses["true"].outline
+    box = Outline.of_box(0, 0, 32, 32)
+    frame.session.images.decide("outlined image 3", [IMAGE], lambda now: replace(now, outline=box))
+    qtbot.waitUntil(lambda: twins.lenses["true"].outline != before, timeout=30_000)
+    bounds = twins.lenses["true"].outline.boundingRect()
+    assert (bounds.width(), bounds.height()) == (0.5, 0.5)
+    qtbot.keyClick(frame, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    qtbot.waitUntil(lambda: twins.lenses["true"].outline == before, timeout=30_000)
+    file = station.folder.parent / "one.json"
+    file.write_text(json.dumps({str(IMAGE): box.write()}))
+    images = frame.page("images")
+    assert isinstance(images, ImagesPage)
+    images.beside.take_outlines(file)
+    qtbot.waitUntil(lambda: twins.lenses["true"].outline != before, timeout=30_000)
 
 
 def test_a_contour_runs_between_what_is_inside_and_what_is_not() -> None:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import sqlite3
-from collections.abc import Callable, Mapping
-from contextlib import AbstractContextManager
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from attentive_lens.workspace.inserting import restored, storable
+from attentive_lens.workspace.part import CataloguePart
 
 
 @dataclass(frozen=True)
@@ -18,21 +17,10 @@ class ColumnTable:
     by: str
 
 
-class Columns:
-    """Reads and writes them in the catalogue.
+class Columns(CataloguePart):
+    """Reads and writes them in the catalogue."""
 
-    Parameters
-    ----------
-    opened : callable
-        Gives the catalogue's database for one transaction.
-    keep_copy : callable
-        Writes the catalogue's copy anew.
-    """
-
-    def __init__(
-        self, opened: Callable[[], AbstractContextManager[sqlite3.Connection]], keep_copy: Callable[[], None]
-    ) -> None:
-        self._opened, self._keep_copy = opened, keep_copy
+    tables_held = ("columns", "column_tables")
 
     def values(self) -> dict[str, dict[int, str]]:
         """Column → image's number → word; columns in the order of their names, no word that is empty."""
@@ -48,9 +36,11 @@ class Columns:
             rows = base.execute("SELECT place, joined FROM column_tables ORDER BY rowid").fetchall()
         return tuple(ColumnTable(restored(place), str(by)) for place, by in rows)
 
-    def take(self, values: Mapping[str, Mapping[int, str]], table: ColumnTable) -> None:
-        """Columns of a table, in place of those that were called so."""
+    def take(self, values: Mapping[str, Mapping[int, str]], table: ColumnTable, alone: bool = False) -> None:
+        """Columns of a table, in place of those that were called so, or ``alone``, of all."""
         with self._opened() as base:
+            if alone:
+                self._empty(base)
             base.executemany("DELETE FROM columns WHERE name = ?", [(name,) for name in values])
             base.executemany(
                 "INSERT INTO columns VALUES (?, ?, ?)",
@@ -58,11 +48,4 @@ class Columns:
             )
             base.execute("DELETE FROM column_tables WHERE place = ?", (storable(table.place),))
             base.execute("INSERT INTO column_tables VALUES (?, ?)", (storable(table.place), table.by))
-        self._keep_copy()
-
-    def forget(self) -> None:
-        """All columns and tables."""
-        with self._opened() as base:
-            base.execute("DELETE FROM columns")
-            base.execute("DELETE FROM column_tables")
         self._keep_copy()

@@ -3,29 +3,17 @@
 from __future__ import annotations
 
 import json
-import sqlite3
-from collections.abc import Callable, Mapping
-from contextlib import AbstractContextManager
+from collections.abc import Mapping
 
 from attentive_lens.images.outlines import Outline, recorded_outline
 from attentive_lens.workspace.inserting import restored, storable
+from attentive_lens.workspace.part import CataloguePart
 
 
-class Outlines:
-    """Reads and writes them in the catalogue; those that people draw are decisions, see `Correction`.
+class Outlines(CataloguePart):
+    """Reads and writes them in the catalogue; those that people draw are decisions, see `Correction`."""
 
-    Parameters
-    ----------
-    opened : callable
-        Gives the catalogue's database for one transaction.
-    keep_copy : callable
-        Writes the catalogue's copy anew.
-    """
-
-    def __init__(
-        self, opened: Callable[[], AbstractContextManager[sqlite3.Connection]], keep_copy: Callable[[], None]
-    ) -> None:
-        self._opened, self._keep_copy = opened, keep_copy
+    tables_held = ("outlines", "outline_places")
 
     def values(self) -> dict[int, Outline]:
         """By image number."""
@@ -45,20 +33,15 @@ class Outlines:
             rows = base.execute("SELECT place FROM outline_places ORDER BY rowid").fetchall()
         return tuple(restored(place) for (place,) in rows)
 
-    def take(self, outlines: Mapping[int, Outline], place: str) -> None:
-        """Outlines from a place, instead of what was taken of these images before."""
+    def take(self, outlines: Mapping[int, Outline], place: str, alone: bool = False) -> None:
+        """Outlines from a place, instead of what was taken of these images before, or ``alone``, of all."""
         with self._opened() as base:
+            if alone:
+                self._empty(base)
             rows = [(image, *storable_outline(outline)) for image, outline in outlines.items()]
             base.executemany("INSERT OR REPLACE INTO outlines VALUES (?, ?, ?)", rows)
             base.execute("DELETE FROM outline_places WHERE place = ?", (storable(place),))
             base.execute("INSERT INTO outline_places VALUES (?)", (storable(place),))
-        self._keep_copy()
-
-    def forget(self) -> None:
-        """All that were taken, and from where."""
-        with self._opened() as base:
-            base.execute("DELETE FROM outlines")
-            base.execute("DELETE FROM outline_places")
         self._keep_copy()
 
 

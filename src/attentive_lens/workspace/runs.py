@@ -170,15 +170,22 @@ class Run:
         except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
             return 0
 
-    def keep_images(self, rows: Sequence[ImageRow], sets: Sequence[str], classes: Sequence[str]) -> None:
-        """Note the labels, sets and pixels it is trained with, by the images' numbers, and the classes' names."""
+    def keep_images(
+        self, rows: Sequence[ImageRow], sets: Sequence[str], classes: Sequence[str], regions: NDArray[np.int64]
+    ) -> None:
+        """Note the labels, sets and pixels it is trained with, by the images' numbers, and the classes' names.
+
+        ``regions``, N×4, are what is seen of each image, see `Reference.region`; zeros where that is all of it.
+        """
         words = sorted(set(sets))
         codes = np.array([words.index(name) for name in words], np.uint8)[np.searchsorted(words, sets)]
         partial_file = self.folder / f".images.{os.getpid()}.npz"
         with partial_file.open("wb") as file:
             numbers, digests = np.array([r.label for r in rows], np.int32), np.array([r.digest for r in rows], np.int64)
             names, of_sets = np.array(classes), np.array(words)
-            np.savez_compressed(file, labels=numbers, sets=codes, words=of_sets, classes=names, digests=digests)
+            np.savez_compressed(
+                file, labels=numbers, sets=codes, words=of_sets, classes=names, digests=digests, regions=regions
+            )
         partial_file.replace(self.folder / "images.npz")
 
     @contextlib.contextmanager
@@ -203,6 +210,14 @@ class Run:
                 return np.asarray(noted["digests"], np.int64)
         except UNREADABLE:
             return np.zeros(0, np.int64)
+
+    def regions(self) -> NDArray[np.int64]:
+        """What it saw of each image, N×4 by place, as `keep_images` has it; none if that was not noted."""
+        try:
+            with self.noted() as noted:
+                return np.asarray(noted["regions"], np.int64)
+        except UNREADABLE:
+            return np.zeros((0, 4), np.int64)
 
     def classes(self) -> tuple[str, ...]:
         """The classes it was trained with, by number, whatever the workspace has now; none before it began."""

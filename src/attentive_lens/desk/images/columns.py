@@ -119,11 +119,9 @@ def take_in(workspace: Workspace, file: Path, by: str = "", alone: bool = False)
     result = joined(workspace.catalogue.images(), file, by)
     if not result.columns:
         raise BadFile(f"{file.name} was not taken in", "it has no other column than the images' names", "Name another")
-    if alone:
-        workspace.catalogue.columns.forget()
     folder, place = str(workspace.folder.absolute()), os.path.abspath(file)  # noqa: PTH100  # keeps links
     table = ColumnTable(place.removeprefix(folder + os.sep), by and result.by)
-    workspace.catalogue.columns.take(result.columns, table)
+    workspace.catalogue.columns.take(result.columns, table, alone)
     return result
 
 

@@ -16,7 +16,7 @@ from attentive_lens.core.numbering import place_of
 from attentive_lens.core.random import random_generator
 from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.collection import Collection, collection, state
-from attentive_lens.desk.images.outlines import regions_of
+from attentive_lens.desk.images.outlines import regions_of, regions_seen
 from attentive_lens.errors import NotHere
 from attentive_lens.images.pixel_format import PixelFormat
 from attentive_lens.images.reading import Reading
@@ -42,6 +42,8 @@ class Data:
         At the input size, in the order of the rows.
     labels : ndarray, N int64
         Class numbers.
+    regions : ndarray, N×4 int64
+        What of each image is seen, see `Reference.region`; zeros where that is all of it.
     fingerprint : str
         Changes when a label, a set or a pixel does.
     """
@@ -49,6 +51,7 @@ class Data:
     collection: Collection
     pixels: Pixels
     labels: NDArray[np.int64]
+    regions: NDArray[np.int64]
     fingerprint: str = ""
 
     def members(self, set_name: str) -> NDArray[np.int64]:
@@ -148,7 +151,8 @@ def gather(
     images = references(workspace, split.rows, settings)
     pixels_state = state_of(images, settings)
     pixels = yield from prepared(images, settings, workspace.cache, state=pixels_state)
-    data = Data(split, pixels, split.labels, f"{split.fingerprint} {pixels_state}")
+    regions = regions_seen(workspace, split.rows, settings)
+    data = Data(split, pixels, split.labels, regions, f"{split.fingerprint} {pixels_state}")
     if key is not None:
         _GATHERED.keep(key, _Gathered(data, images, began))
     return data

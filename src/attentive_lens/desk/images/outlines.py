@@ -55,6 +55,16 @@ def regions_of(workspace: Workspace, rows: Sequence[ImageRow], settings: Preproc
     return result
 
 
+def regions_seen(workspace: Workspace, rows: Sequence[ImageRow], settings: Preprocessing) -> NDArray[np.int64]:
+    """The same of all images, N×4: top, left, bottom, right, and zeros for those that are seen whole."""
+    result = np.zeros((len(rows), 4), np.int64)
+    regions = regions_of(workspace, rows, settings)
+    for place, row in enumerate(rows):
+        if row.number in regions:
+            result[place] = regions[row.number]
+    return result
+
+
 def caution_of_crops(workspace: Workspace, settings: Preprocessing, images: Iterable[int]) -> str:
     """What to say of images, by number, that are cropped to their objects: how many have no outline; or nothing."""
     if settings.crop_to == "image":
@@ -86,10 +96,8 @@ def take_outlines(workspace: Workspace, place: Path, alone: bool = False) -> Job
         name, why = result.skipped[0] if result.skipped else ("", "")
         why = f"it tells of no object in an image here; {name}: {why}" if name else "there is nothing in it"
         raise BadFile(not_taken(place), why, "Name masks, boxes or polygons of the images")
-    if alone:
-        workspace.catalogue.outlines.forget()
     folder, whole = str(workspace.folder.absolute()), os.path.abspath(place)  # noqa: PTH100  # keeps links
-    workspace.catalogue.outlines.take(result.outlines, whole.removeprefix(folder + os.sep))
+    workspace.catalogue.outlines.take(result.outlines, whole.removeprefix(folder + os.sep), alone)
     return result
 
 
@@ -148,6 +156,7 @@ __all__ = [
     "covered_at",
     "known_outlines",
     "regions_of",
+    "regions_seen",
     "take_outlines",
     "taken_again",
     "with_drawn",

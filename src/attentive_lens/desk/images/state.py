@@ -21,7 +21,7 @@ from attentive_lens.images.outlines import Outline
 from attentive_lens.images.rows import Pixels, stretched
 from attentive_lens.images.sources.base import class_name
 from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace import Correction, Workspace
+from attentive_lens.workspace import Correction, Corrections, Workspace
 from attentive_lens.workspace.adding import add_images, take_out_images
 from attentive_lens.workspace.corrections import NOTHING
 
@@ -46,6 +46,8 @@ class OpenImages:
         A label, set or flag was decided or undone, or the split is another.
     repainted : Signal
         Images, by their numbers, have other pixels, as a rescan noted: what is known of their pixels is void.
+    outlined : Signal
+        Where the object is in some images, by their numbers, is known otherwise: what was found with it is void.
     pixels_ready, measures_ready : Signal
         The contact sheet's images are there; their brightness, contrast and sharpness.
     message : Signal
@@ -58,7 +60,9 @@ class OpenImages:
         self._timeline = timeline or Timeline()
         self.workspace, self._plan, self._asks = workspace, plan, asks
         self.changed, self.pixels_ready, self.measures_ready, self.message = Signal(), Signal(), Signal(), Signal()
-        self.repainted = Signal()
+        self.repainted, self.outlined = Signal(), Signal()
+        self._taken: dict[int, Outline] | None = None
+        """Outlines of files, as the catalogue had them when it was read again last."""
         self.pixel_format = pixel_format_of(workspace)
         self.library = Library.read(workspace)
         self.curating = Curating(workspace)
@@ -129,6 +133,7 @@ class OpenImages:
         except LensError as error:
             self.message.emit(str(error), True)
             return
+        self._tell_outlines(before)
         if self.curating.state is not before:
             self._timeline.add(Step(summary, lambda: bool(self.undo()), lambda: bool(self.redo())))
         self._take_classes()
@@ -143,13 +148,22 @@ class OpenImages:
         """Make the decision taken back again; what it was, or an empty word."""
         return self._step(self.curating.redo)
 
+    def _tell_outlines(self, before: Corrections) -> None:
+        """Which images were outlined otherwise by decisions than they are now."""
+        now = self.curating.state
+        drawn = {n for n in before.keys() | now.keys() if before.get(n, NOTHING).outline != now.get(n, NOTHING).outline}
+        if drawn:
+            self.outlined.emit(sorted(drawn))
+
     def _step(self, step: Callable[[], str]) -> str:
+        before = self.curating.state
         try:
             word = step()
         except LensError as error:
             self.message.emit(str(error), True)
             return ""
         if word:
+            self._tell_outlines(before)
             self._take_classes()
             self.collect()
         return word
@@ -234,8 +248,13 @@ class OpenImages:
         """Read the catalogue again: another process changed it."""
         before = self.library.rows
         self.library = Library.read(self.workspace)
+        taken, now = self._taken, self.workspace.catalogue.outlines.values()
+        self._taken = now
         self.curating.reread()
         self.collect()
+        outlined = [n for n in (taken or {}).keys() | now.keys() if taken is None or taken.get(n) != now.get(n)]
+        if outlined:
+            self.outlined.emit(sorted(outlined))
         pairs = zip(before, self.library.rows, strict=False)
         others = [now.number for then, now in pairs if then.digest and then.digest != now.digest]
         if others:

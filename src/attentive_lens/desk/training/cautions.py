@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.images.collection import Collection, Library, collection
+from attentive_lens.desk.images.outlines import regions_seen
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import SETS, name_pattern
 from attentive_lens.scoring.intervals import interval, interval_by_group
@@ -41,12 +42,18 @@ def changed_since(run: Run, collection: Collection) -> list[int]:
     return _numbers(collection.labels[:count] != noted[0][:count], collection)
 
 
-def repainted_since(run: Run, collection: Collection) -> list[int]:
-    """Numbers of the images that a run was trained or judged with and that have other pixels now, as a rescan noted."""
-    then = run.digests()
-    count = min(len(then), len(collection.rows))
+def repainted_since(run: Run, collection: Collection, regions: NDArray[np.int64]) -> list[int]:
+    """Numbers of the images of which a run would see other pixels now than those it was trained or judged with.
+
+    Others as a rescan noted, or other parts of them: ``regions``, N×4, are what it would see, see `regions_seen`.
+    """
+    then, then_seen = run.digests(), run.regions()
+    count, of = min(len(then), len(collection.rows)), min(len(then_seen), len(collection.rows))
     now, then = collection.digests[:count], then[:count]
-    return _numbers((now != then) & (now != 0) & (then != 0), collection)
+    others = np.zeros(len(collection.rows), bool)
+    others[:count] = (now != then) & (now != 0) & (then != 0)
+    others[:of] |= (regions[:of] != then_seen[:of]).any(axis=1)
+    return _numbers(others, collection)
 
 
 def _numbers(chosen: NDArray[np.bool_], collection: Collection) -> list[int]:
@@ -168,7 +175,9 @@ def cautions_of(
     workspace: Workspace, run: Run, scores: Scores, changed: Sequence[int], best: EpochEvent | None
 ) -> list[str]:
     """All there is to know before a run's scores are trusted; ``best`` is its best epoch."""
-    repainted = repainted_since(run, collection(workspace, run.plan(), run))
+    rows = collection(workspace, run.plan(), run).rows
+    regions = regions_seen(workspace, rows, run.plan().preprocessing)
+    repainted = repainted_since(run, collection(workspace, run.plan(), run), regions)
     cautions = [caution_of_labels(run.number, changed), caution_of_pixels(run.number, repainted)]
     if scores.on == "test":
         cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]

@@ -160,7 +160,7 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, control: RunC
     yield from _unless(lambda: control.word() == STOP, compiled())
     setup = yield from prepare(workspace, claimed, last)
     if last is None:
-        claimed.keep_images(setup.data.collection.rows, setup.data.collection.sets, setup.names)
+        claimed.keep_images(setup.data.collection.rows, setup.data.collection.sets, setup.names, setup.data.regions)
         _tell_input(journal, setup.feed)
     with ThreadPool(launch.threads or threads_of(setup.plan, ranks)) as thread_pool:
         learner = setup.learner(claimed, thread_pool, ranks)

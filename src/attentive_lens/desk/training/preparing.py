@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
+from attentive_lens.core.telling import counted
 from attentive_lens.desk.images.collection import Collection, Library, collection
 from attentive_lens.desk.images.data import Data, gather, pixel_format_of
 from attentive_lens.desk.network.bases import base_model, untaken
@@ -244,9 +245,10 @@ def _check_labels(claimed: Run, data: Data) -> None:
     """Refuse to go on with other labels or images than the run began with."""
     noted = claimed.images()
     changed = changed_since(claimed, data.collection)
-    repainted = repainted_since(claimed, data.collection)
+    repainted = repainted_since(claimed, data.collection, data.regions)
     if noted is None or changed or repainted or len(noted[1]) != len(data.labels):
-        others = f"{len(repainted)} images have other contents since it began" if repainted else ""
+        images = counted(len(repainted), "image has", "images have")
+        others = f"{images} other contents or outlines since it began" if repainted else ""
         raise BadValue(
             f"Run {claimed.number} cannot go on",
             f"{len(changed)} labels were changed since it began" if changed else others or "it began with other images",

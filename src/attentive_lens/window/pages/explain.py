@@ -80,7 +80,8 @@ class ExplainPage(Page):
             keys = f"Ctrl+Shift+{place + 1}"
             QShortcut(QKeySequence(keys), self).activated.connect(partial(self.evidence.open_group, place))
         session.runs_changed.connect(self._other_run)
-        session.images.repainted.connect(self._repainted)
+        for changed in (session.images.repainted, session.images.outlined):
+            changed.connect(self._repainted)
         session.scores_ready.connect(self._show_place)
         session.scores_ready.connect(self._take_surest)
 

@@ -7,7 +7,6 @@ from pathlib import Path
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QHeaderView
 
-from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.costs import Change, CostsWeighed, WeighCosts
 from attentive_lens.window.parts.basics import button, label, vertical
 from attentive_lens.window.parts.matrix import ConfusionMatrix
@@ -46,7 +45,8 @@ class CostsView(ResultsView):
         super().__init__(session)
         self.result: CostsWeighed | None = None
         self.file = ""
-        self._asked: tuple[object, ...] = ()
+        self._taken = 0
+        """How often a table was taken: the same file may say something else."""
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         row = QHBoxLayout()
         self.says = label(START, name="costs say")
@@ -84,20 +84,16 @@ class CostsView(ResultsView):
 
     def take_table(self, file: Path) -> None:
         """Weigh the answers by a table."""
-        self.file, self._asked = str(file), ()
+        self.file, self._taken = str(file), self._taken + 1
         self.refresh()
 
     def refresh(self) -> None:
         """Weigh those of the run and set in view by the table in hand."""
-        runs, scores = self.session.runs, self.session.scores
-        if runs.current is None or scores.current is None or not self.file:
+        run = self.session.runs.current
+        if run is None or not self.file or not self.asks_anew(self.file, self._taken):
             return
-        at = (runs.current, scores.on, self.file, Same(scores.current))
-        if at == self._asked:
-            return
-        self._asked = at
         self._show(None, "Weighing costs …")
-        request = WeighCosts(self.session.place, runs.current, self.file, scores.on)
+        request = WeighCosts(self.session.place, run, self.file, self.session.scores.on)
         self.session.ask(request, self._take, lambda words: self._show(None, words), priority=3, scope="costs")
 
     def _take(self, result: CostsWeighed) -> None:

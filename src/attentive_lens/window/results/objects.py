@@ -8,7 +8,6 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHeaderView
 
 from attentive_lens.core.numbering import place_of
-from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.inspecting import CHANGE_SETTINGS, Tried, TryChanges
 from attentive_lens.desk.requests.objects import MeasureObjects, ObjectImage, ObjectRow, ObjectsMeasured
 from attentive_lens.desk.requests.subjects import RunImage
@@ -59,7 +58,6 @@ class ObjectsView(ResultsView):
         super().__init__(session)
         self.result: ObjectsMeasured | None = None
         self._image = 0
-        self._asked: tuple[object, ...] = ()
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         self.says = label(name="objects say")
         self.says.setWordWrap(True)
@@ -93,15 +91,11 @@ class ObjectsView(ResultsView):
 
     def refresh(self) -> None:
         """Have it measured for the run and set in view, once."""
-        runs, scores = self.session.runs, self.session.scores
-        if runs.current is None or scores.current is None:
+        run = self.session.runs.current
+        if run is None or not self.asks_anew():
             return
-        at = (runs.current, scores.on, Same(scores.current))
-        if at == self._asked:
-            return
-        self._asked = at
         self._show(None, WAITING)
-        request = MeasureObjects(self.session.place, runs.current, scores.on)
+        request = MeasureObjects(self.session.place, run, self.session.scores.on)
         self.session.ask(request, self._take, self._fail, priority=4, scope="objects")
 
     def action(self) -> tuple[str, bool] | None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHeaderView
 
-from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.slices import FindSlices, SlicesFound
 from attentive_lens.scoring.slices import Slice
 from attentive_lens.window import look
@@ -40,7 +39,6 @@ class SlicesView(ResultsView):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.slices: tuple[Slice, ...] = ()
-        self._asked: tuple[object, ...] = ()
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         self.says = label(name="slices say")
         self.says.setWordWrap(True)
@@ -61,15 +59,11 @@ class SlicesView(ResultsView):
 
     def refresh(self) -> None:
         """Have the slices of the run and set in view found, once."""
-        runs, scores = self.session.runs, self.session.scores
-        if runs.current is None or scores.current is None:
+        run = self.session.runs.current
+        if run is None or not self.asks_anew():
             return
-        at = (runs.current, scores.on, Same(scores.current))
-        if at == self._asked:
-            return
-        self._asked = at
         self._show((), "Cutting the set …")
-        request = FindSlices(self.session.place, runs.current, scores.on)
+        request = FindSlices(self.session.place, run, self.session.scores.on)
         self.session.ask(request, self._found, lambda words: self._show((), words), priority=4, scope="slices")
 
     def _found(self, result: SlicesFound) -> None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from typing import TYPE_CHECKING, ClassVar
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QFrame, QWidget
 
+from attentive_lens.core.objects import Same
 from attentive_lens.window.session import Session
 
 if TYPE_CHECKING:
@@ -48,8 +50,18 @@ class ResultsView(QFrame):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
+        self._asked_at: tuple[Hashable, ...] = ()
         self.setProperty("role", "panel")
         self.setObjectName(f"{self.word} view")
+
+    def asks_anew(self, *more: Hashable) -> bool:
+        """Whether run, set, scores in view or ``more`` are others than when this was true last: ask about them now."""
+        runs, scores = self.session.runs, self.session.scores
+        if runs.current is None or scores.current is None:
+            return False
+        at = (runs.current, scores.on, Same(scores.current), *more)
+        anew, self._asked_at = at != self._asked_at, at
+        return anew
 
     def leads_to(self, behind: Behind) -> None:
         """Connect what is chosen in it to the images behind."""
