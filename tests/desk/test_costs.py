@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -93,6 +94,8 @@ def test_what_is_weighed_is_what_the_answers_say(station: Workspace, tmp_path: P
     assert sorted(result.images_in((0, last), (0, last))) == sorted(scores.numbers.tolist())
     assert sum(len(change.images) for change in result.changes()) == len(result.otherwise)
     assert sum(change.saved for change in result.changes()) == pytest.approx(result.saved.value * scores.images)
+    assert not any("No temperature" in words for words in result.sentences())
+    assert any("No temperature" in words for words in replace(result, temperature=None).sentences())
     test = weighed(station, file, "test")
     assert test.temperature == scores.temperature, "fitted on the validation set, not on what is judged"
 

@@ -23,7 +23,7 @@ from attentive_lens.errors import NotHere
 from attentive_lens.explaining.methods import QUICK
 from attentive_lens.explaining.objects import share_inside
 from attentive_lens.images.outlines import Outline, coverage
-from attentive_lens.scoring.intervals import interval_of_mean
+from attentive_lens.scoring.intervals import interval, interval_of_mean
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import Correction
 
@@ -50,6 +50,7 @@ def test_every_answer_is_in_a_row_and_its_figures_are_those_of_its_explanation(s
             parts = sum(getattr(row, name) * row.images for row in by_class)
             assert parts == pytest.approx(getattr(whole, name) * whole.images)
         assert whole.low <= whole.share <= whole.high
+        assert (whole.pointing_low, whole.pointing_high) == interval(whole.pointing, whole.images)
         assert 0 < whole.untrained < 1
         assert 0 < whole.elsewhere < 1
     data = finish(gather(station, station.run(1).plan(), station.run(1)))

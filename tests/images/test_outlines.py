@@ -139,7 +139,7 @@ def test_a_small_object_is_inside_though_it_covers_no_pixel_by_half() -> None:
 
 
 BAD = {
-    "no shape": ({}, "not just boxes"),
+    "no shape": ({}, "no shape"),
     "a list": ([1, 2], "not just boxes"),
     "another word": ({"circle": [1, 2, 3]}, "not just boxes"),
     "empty": ({"boxes": []}, "no shape"),

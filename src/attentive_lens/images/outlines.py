@@ -224,7 +224,7 @@ def read_outline(value: Any, height: int, width: int) -> Outline:
     BadValue
         If anything else stands there, or reaches beyond the image.
     """
-    if not isinstance(value, dict) or not value or value.keys() - {"boxes", "polygons", "runs"}:
+    if not isinstance(value, dict) or value.keys() - {"boxes", "polygons", "runs"}:
         raise _bad("it has not just boxes, polygons and runs")
     outline = Outline()
     for box in _list(value.get("boxes", []), "boxes"):

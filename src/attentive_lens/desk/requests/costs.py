@@ -122,6 +122,8 @@ class CostsWeighed:
             f"Answers cost {self.said} an image, decisions of least expected cost {self.least}: {self.saved} less."
             f" «{self.constant}» for all would cost {self.constant_cost:.3g}."
         )
+        if self.temperature is None:
+            yield "No temperature fits, for there is no validation set to fit it on: probabilities are as they are."
         withheld = sum(each.decided == WITHHELD for each in self.otherwise)
         more = f", {withheld} of them withheld" if WITHHELD in self.decisions else ""
         yield f"{len(self.otherwise)} of {self.images} images are decided otherwise{more}."

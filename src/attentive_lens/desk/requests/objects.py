@@ -34,8 +34,8 @@ class ObjectRow:
         The same with the outlines of the other images: what the middle of the image has anyway.
     untrained : float
         The same for maps of random weights: what the brightness of the object brings by itself.
-    pointing, pointing_elsewhere : float
-        Part of the maps whose strongest place lies in the object, and in those of other images.
+    pointing, pointing_low, pointing_high, pointing_elsewhere : float
+        Part of the maps whose strongest place lies in the object, with its interval, and in those of other images.
     kept_without, kept_alone : float
         Part of the answers that stay once the object, or everything else, is covered.
     on_rest : int
@@ -52,6 +52,8 @@ class ObjectRow:
     elsewhere: float
     untrained: float
     pointing: float
+    pointing_low: float
+    pointing_high: float
     pointing_elsewhere: float
     kept_without: float
     kept_alone: float
@@ -153,9 +155,10 @@ class ObjectsMeasured:
             yield (
                 f"{name}: {row.share:.0%} of the map in the object ({row.low:.0%}–{row.high:.0%}), which is"
                 f" {row.area:.0%} of the image; in other images' objects {row.elsewhere:.0%}, with random weights"
-                f" {row.untrained:.0%}. Strongest place in it: {row.pointing:.0%} ({row.pointing_elsewhere:.0%}). Stay"
-                f" without it {row.kept_without:.0%}, with it alone {row.kept_alone:.0%}; {row.on_rest} rest on what"
-                " is not the object."
+                f" {row.untrained:.0%}. Strongest place in it: {row.pointing:.0%}"
+                f" ({row.pointing_low:.0%}–{row.pointing_high:.0%}), in others' {row.pointing_elsewhere:.0%}."
+                f" Stay without it {row.kept_without:.0%}, with it alone {row.kept_alone:.0%}; {row.on_rest} rest on"
+                " what is not the object."
             )
         if self.wrong_reason:
             yield ""

@@ -222,9 +222,10 @@ def _name(row: ObjectRow, name: str = "") -> str:
 
 
 def _tip(row: ObjectRow) -> str:
+    strongest = f"{percent(row.pointing)} ({row.pointing_low:.0%}–{row.pointing_high:.0%}) of the maps"
     return (
-        f"{_name(row)}: the object is {percent(row.area)} of the image. The strongest place of {percent(row.pointing)}"
-        f" of the maps lies in it, and of {percent(row.pointing_elsewhere)} in other images' objects."
+        f"{_name(row)}: the object is {percent(row.area)} of the image. The strongest place of {strongest} lies in it,"
+        f" and of {percent(row.pointing_elsewhere)} in other images' objects."
     )
 
 
