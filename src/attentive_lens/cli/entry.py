@@ -6,14 +6,13 @@ import difflib
 import importlib
 import os
 import sys
-import traceback
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 from attentive_lens.core.extensions import left_out
 from attentive_lens.core.launching import processes_launched
 from attentive_lens.core.version import VERSION
-from attentive_lens.desk.log import open_log
+from attentive_lens.desk.log import note_fault
 from attentive_lens.errors import BadUsage, LensError
 
 if TYPE_CHECKING:
@@ -78,6 +77,9 @@ COMMANDS: dict[str, str] = {
     "rates": "rates.SweepRates",
     "try": "explaining/inspecting",
     "predict": "results/predicting",
+    "serve": "serving",
+    "watch-folder": "results/watching_folder",
+    "drift": "drift.MeasureDrift",
     "extensions": "extensions.ListExtensions",
     "measure": "measuring",
 }
@@ -204,11 +206,5 @@ def run_command(words: list[str], other_face: Mapping[str, Callable[..., object]
 
 def _fault(error: Exception) -> LensError:
     """A fault of the program as a sentence; its trace is noted in the log."""
-    log = open_log()
-    where = "its trace could not be noted"
-    if log is not None:
-        with log:
-            traceback.print_exception(error, file=log)
-        where = f"its trace is in {log.name}"
     why = f"{type(error).__name__}: {str(error).splitlines()[0] if str(error) else 'no more is known'}"
-    return LensError("The program has a fault", f"{why}; {where}", "Please report it with that trace")
+    return LensError("The program has a fault", f"{why}; {note_fault(error)}", "Please report it with that trace")

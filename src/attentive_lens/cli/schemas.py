@@ -24,7 +24,7 @@ from attentive_lens.cli.images.image_results import (
     Restored,
     SourceMoved,
 )
-from attentive_lens.cli.results.answer_results import AnswersWritten, Mapped, ScoresOfRun
+from attentive_lens.cli.results.answer_results import AnswersWritten, Mapped, ScoresOfRun, ServerBegun
 from attentive_lens.cli.training.plan_results import PlanChecked, PlanKeys, PlansCompared, PlanShown, PlanWritten
 from attentive_lens.cli.training.run_results import (
     Advised,
@@ -98,6 +98,8 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "map": (Mapped,),
     "try": (Tried,),
     "predict": (Prediction, Unreadable, AnswersWritten),
+    "serve": (ServerBegun,),
+    "watch-folder": (Prediction, Unreadable),
     "measure": (Measured,),
     "error": (Failed,),
 }

@@ -22,6 +22,8 @@ from queue import Empty, SimpleQueue
 from types import TracebackType
 from typing import Any, Generic, Self, TypeVar
 
+from attentive_lens.core.memory import keep_freed_memory
+
 S = TypeVar("S")
 T = TypeVar("T")
 
@@ -79,11 +81,24 @@ class Helper:
             self._ready = bool(self._pipe.recv())
         return self._ready
 
-    def do(self, piece: object) -> tuple[bool, Any]:
-        """Whether a piece was done, and the result, or what was raised; raises as `is_ready` does."""
+    def do(self, piece: object, seconds: float | None = None) -> tuple[bool, Any]:
+        """Whether a piece was done, and the result, or what was raised; raises as `is_ready` does.
+
+        Raises
+        ------
+        TimeoutError
+            If it takes longer than so many seconds; it is of no more use then.
+        """
         self._pipe.send(piece)
-        answer: tuple[bool, Any] = self._pipe.recv()
+        if not self._ready:
+            self._ready = bool(self._received(None))
+        answer: tuple[bool, Any] = self._received(seconds)
         return answer
+
+    def _received(self, seconds: float | None) -> Any:
+        if not self._pipe.poll(seconds):
+            raise TimeoutError(f"it took more than {seconds} seconds")
+        return self._pipe.recv()
 
     def close(self) -> None:
         """End it."""
@@ -164,6 +179,7 @@ class Helpers(Generic[S, T]):
 def serve(pipe: Connection) -> None:
     """Do what comes through a pipe until it ends: first the work, then its pieces."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    keep_freed_memory()
     work = pipe.recv()
     pipe.send(True)
     while True:

@@ -46,12 +46,12 @@ def to_plain(value: Any, arrays: list[NDArray[Any]]) -> Any:
 
 def without_arrays(value: Any) -> Any:
     """A value that JSON can hold, the fields that are arrays being left out."""
+    if type(value) in _SIMPLE:
+        return value
     if isinstance(value, Kind):
         return value.write_kind()
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
-        hints = _hints(type(value))
-        shown = [f.name for f in dataclasses.fields(value) if not _is_array(hints[f.name])]
-        return {name: without_arrays(getattr(value, name)) for name in shown}
+        return {name: without_arrays(getattr(value, name)) for name in _shown(type(value))}
     if isinstance(value, Mapping):
         return {str(key): without_arrays(item) for key, item in value.items()}
     if isinstance(value, str):
@@ -191,10 +191,16 @@ def schema(kind: Any) -> dict[str, Any]:
     if issubclass(kind, Kind):
         kinds = {"type": "string", "enum": list(kind.rows)}
         return {"description": first, "type": "object", "required": ["kind"], "properties": {"kind": kinds}}
-    hints = _hints(kind)
-    shown = [f.name for f in dataclasses.fields(kind) if not _is_array(hints[f.name])]
+    hints, shown = _hints(kind), list(_shown(kind))
     properties = {name: schema(hints[name]) for name in shown}
     return {"description": first, "type": "object", "required": shown, "properties": properties}
+
+
+@cache
+def _shown(kind: type[Any]) -> tuple[str, ...]:
+    """The fields of a dataclass that are no arrays."""
+    hints = _hints(kind)
+    return tuple(f.name for f in dataclasses.fields(kind) if not _is_array(hints[f.name]))
 
 
 def _is_array(kind: Any) -> bool:

@@ -6,42 +6,23 @@ pieces: whatever the thread count, sums are taken in the same order and give the
 
 from __future__ import annotations
 
-import contextlib
-import ctypes
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor, wait
-from functools import cache
 from types import TracebackType
 from typing import Self, TypeVar
 
 from threadpoolctl import threadpool_limits
 
 from attentive_lens.core.jobs import breathe, is_breathing
+from attentive_lens.core.memory import keep_freed_memory
 
 T = TypeVar("T")
-
-LARGEST_OPTION, LARGEST = -3, 32 << 20
-"""``M_MMAP_THRESHOLD``: bytes of an array from which on it is given back when it is freed; no more are allowed."""
-KEPT_OPTION, KEPT = -1, 1 << 30
-"""``M_TRIM_THRESHOLD``: free bytes from which on some are given back."""
 
 ROUND = 8
 """Pieces before which a job breathes, see `core.jobs.breathe`: a few milliseconds each."""
 
 AWAIT = 0.01
 """Seconds between two breaths while others work."""
-
-
-@cache
-def keep_freed_memory() -> None:
-    """Have the C library keep what is freed, where it can be told: a step's arrays are the next step's.
-
-    Otherwise arrays above a fraction of a megabyte are given back and fetched again, page by page, at every step.
-    """
-    with contextlib.suppress(AttributeError, OSError):
-        library = ctypes.CDLL(None)
-        library.mallopt(LARGEST_OPTION, LARGEST)
-        library.mallopt(KEPT_OPTION, KEPT)
 
 
 class ThreadPool:

@@ -26,7 +26,7 @@ from attentive_lens.images.pixel_format import (
     PixelFormat,
     depth_of,
 )
-from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, held_by, is_deep, values_in
+from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, held_by, is_array, is_deep, values_in
 
 ORIENTATION = 0x0112
 """The EXIF tag that says how the camera was held."""
@@ -147,7 +147,7 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Pi
 
 
 def _plain(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
-    if file.suffix.lower() == NPY:
+    if is_array(file):
         return Picture(of_array(_colours(values_in(file))), "array")
     with Image.open(file) as picture:
         if picture.width * picture.height > MOST_PIXELS:

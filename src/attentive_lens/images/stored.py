@@ -34,6 +34,7 @@ for _reader in ("tifffile", "PIL"):
     logging.getLogger(_reader).setLevel(logging.CRITICAL)  # what they would say of damaged files is said here
 _TIFF = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 _PNG = b"\x89PNG\r\n\x1a\n"
+_ARRAY = b"\x93NUMPY"
 _GREY_ALPHA, _COLOUR_ALPHA = 4, 6
 """Of the colour types of a PNG file."""
 _CHANNELS_OF_PNG = {0: 1, 2: 3, _GREY_ALPHA: 2, _COLOUR_ALPHA: 4}
@@ -92,7 +93,7 @@ def kind_of_file(file: Path) -> Kind | None:
         if not stat.S_ISREG(file.stat().st_mode):
             return None  # a pipe would be waited for
         head = _head(file)
-        if file.suffix.lower() == NPY:
+        if is_array(file, head):
             values = _of_array(np.load(file, mmap_mode="r", allow_pickle=False))
             return Kind(depth_of(values.dtype), values.shape[2])
         if _is_deep_png(head):
@@ -107,6 +108,23 @@ def kind_of_file(file: Path) -> Kind | None:
             return Kind(_depth(picture.mode), 1 if is_deep(picture.mode) else 3, getattr(picture, "n_frames", 1))
     except BROKEN:
         return None  # decoding it says why
+
+
+def size_of_file(file: Path) -> tuple[int, int]:
+    """Height and width by a picture's head, without unpacking it; zeros for what cannot be read."""
+    try:
+        head = _head(file)
+        if is_array(file, head):
+            height, width, _ = _of_array(np.load(file, mmap_mode="r", allow_pickle=False)).shape
+        elif head[:4] in _TIFF:
+            with _opened_tiff(file) as tiff:
+                height, width = tiff.pages[0].imagelength, tiff.pages[0].imagewidth
+        else:
+            with _opened(file) as picture:
+                width, height = picture.size
+    except BROKEN:
+        return 0, 0
+    return int(height), int(width)
 
 
 def stored_values(file: Path, pages: str = FIRST, page: int = 0) -> StoredValues | None:
@@ -128,7 +146,7 @@ def stored_values(file: Path, pages: str = FIRST, page: int = 0) -> StoredValues
 def needs_own_reader(file: Path) -> bool:
     """Whether the usual decoder of pictures would lose some of what a file holds, or cannot read it."""
     head = _head(file)
-    return file.suffix.lower() == NPY or _is_deep_png(head) or head[:4] in _TIFF
+    return is_array(file, head) or _is_deep_png(head) or head[:4] in _TIFF
 
 
 def count_of_pages(file: Path) -> int:
@@ -164,7 +182,7 @@ def held_by(file: Path, pages: str = FIRST, page: int = 0) -> Held:
         One of `BROKEN`, if it is damaged.
     """
     head = _head(file)
-    if file.suffix.lower() == NPY:
+    if is_array(file, head):
         return Held(np.array(_of_array(np.load(file, mmap_mode="r", allow_pickle=False))))
     if _is_deep_png(head):
         return Held(_of_png(file, head))
@@ -180,6 +198,11 @@ def held_by(file: Path, pages: str = FIRST, page: int = 0) -> Held:
 def values_in(file: Path, pages: str = FIRST, page: int = 0) -> NDArray[Any]:
     """The values alone, H×W×C, see `held_by`."""
     return held_by(file, pages, page).values
+
+
+def is_array(file: Path, head: bytes | None = None) -> bool:
+    """Whether a file holds an array, by its ending or by how it begins (NEP 1); its first bytes may be known."""
+    return file.suffix.lower() == NPY or (_head(file) if head is None else head).startswith(_ARRAY)
 
 
 def _head(file: Path) -> bytes:

@@ -101,3 +101,22 @@ class AnswersWritten:
     unlike: int | None
     predicted: dict[str, int]
     seconds: float
+
+
+@dataclass(frozen=True)
+class ServerBegun:
+    """A model that answers over HTTP from now on.
+
+    Attributes
+    ----------
+    url : str
+        Its address.
+    model : str
+        Its file.
+    needs_token : bool
+        Whether who asks must send one.
+    """
+
+    url: str
+    model: str
+    needs_token: bool

@@ -63,13 +63,14 @@ def predict(
     for batch in answers_to(read, files, known):
         for each in batch:
             answered = answered or isinstance(each, Prediction)
-            _say(replace(each, file=printable(each.file)), as_json)
+            say_answer(replace(each, file=printable(each.file)), as_json)
     if not answered:
         why = "none of the files could be read; each line above says why"
         raise BadFile("Nothing was answered", why, "Name image files")
 
 
-def _say(result: Prediction | Unreadable, as_json: bool) -> None:
+def say_answer(result: Prediction | Unreadable, as_json: bool) -> None:
+    """Print an answer, a line each."""
     if as_json:
         say_json(result)
     elif isinstance(result, Unreadable):

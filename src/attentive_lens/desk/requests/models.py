@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.scoring.drift import Drift
 from attentive_lens.scoring.scores import Scores
 
 
@@ -75,12 +76,15 @@ class NewAnswers:
         The answered images at the input size.
     caution : str
         What is to be known of all of them; mostly nothing.
+    drift : Drift or None
+        How they differ from held-out images; None until all are answered, and where nothing can be told.
     """
 
     answers: tuple[Prediction, ...]
     unreadable: tuple[Unreadable, ...]
     pixels: PixelArray
     caution: str = ""
+    drift: Drift | None = None
 
 
 @dataclass(frozen=True)

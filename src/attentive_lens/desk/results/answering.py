@@ -7,9 +7,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
 from attentive_lens.desk.requests.models import Prediction, Unreadable
+from attentive_lens.desk.results.drift import DriftByDay
 from attentive_lens.desk.results.familiar import Familiar
 from attentive_lens.desk.results.models import THREADS, by_class
 from attentive_lens.engine.threads import ThreadPool
@@ -18,6 +18,7 @@ from attentive_lens.explaining.channel_statistics import channel_statistics
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.ahead import Read, read_ahead
 from attentive_lens.images.decoding import suffixes
+from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.predicting import Predictor
 
 
@@ -64,36 +65,47 @@ class Answering:
         Who computes.
     familiar : Familiar, optional
         What it was trained on: each answer then says how unlike all of that its image is.
+    days : DriftByDay, optional
+        Where images are counted whose day is named.
     """
 
-    def __init__(self, model: ModelFile, thread_pool: ThreadPool, familiar: Familiar | None = None) -> None:
-        self.model, self.familiar = model, familiar
+    def __init__(
+        self,
+        model: ModelFile,
+        thread_pool: ThreadPool | None,
+        familiar: Familiar | None = None,
+        days: DriftByDay | None = None,
+    ) -> None:
+        self.model, self.familiar, self.days = model, familiar, days
         self.predictor = Predictor.of(model, thread_pool)
 
-    def answer(self, read: Read) -> list[Prediction | Unreadable]:
-        """Answers to files that were read, in their order; a file without pixels gives its reason."""
+    def answer(self, read: Read, day: str = "") -> list[Prediction | Unreadable]:
+        """Answers to files that were read, in their order; a file without pixels gives its reason.
+
+        Images of a day are counted under its name.
+        """
         pixels = [image for _, image in read if not isinstance(image, str)]
         answered: Iterator[Prediction] = iter(())
         if pixels:
             files = [file for file, image in read if not isinstance(image, str)]
-            answered = iter(self._asked(files, self.predictor.prepare(np.stack(pixels))))
+            answered = iter(self._asked(files, np.stack(pixels), day))
         return [Unreadable(file, image) if isinstance(image, str) else next(answered) for file, image in read]
 
-    def _asked(self, files: Sequence[str], images: NDArray[np.floating]) -> Iterator[Prediction]:
+    def _asked(self, files: Sequence[str], pixels: PixelArray, day: str) -> Iterator[Prediction]:
+        images = self.predictor.prepare(pixels)
         scores = self.predictor.scores(images)
+        labels, all_answers = self.predictor.predicted(scores), self.predictor.checked(scores)
         unlike: list[float | None] = [None] * len(files)
         nearest: list[int | None] = [None] * len(files)
-        if self.familiar is not None:
-            unlikeness = self.familiar.unlikeness(channel_statistics(self.predictor, images))
-            unlike, nearest = list(unlikeness[0].tolist()), list(unlikeness[1].tolist())
-        rows = zip(
-            files,
-            self.predictor.predicted(scores).tolist(),
-            self.predictor.checked(scores),
-            unlike,
-            nearest,
-            strict=True,
-        )
+        days = self.days if day else None
+        if self.familiar is not None or days is not None:
+            statistics = channel_statistics(self.predictor, images)
+            if self.familiar is not None:
+                unlikeness = self.familiar.unlikeness(statistics)
+                unlike, nearest = list(unlikeness[0].tolist()), list(unlikeness[1].tolist())
+            if days is not None:
+                days.add(day, pixels, statistics, labels, all_answers[np.arange(len(labels)), labels])
+        rows = zip(files, labels.tolist(), all_answers, unlike, nearest, strict=True)
         for file, label, row, distance, number in rows:
             predicted, answers = self.model.classes[label], by_class(self.model.classes, row)
             yield Prediction(file, predicted, answers[predicted], answers, self.model.output, distance, number)

@@ -89,6 +89,11 @@ def familiar_to(model: Path) -> Job[Familiar]:
     NotHere
         If it does not.
     """
+    return (yield from familiar(*run_of(model)))
+
+
+def run_of(model: Path) -> tuple[Workspace, Run]:
+    """The workspace and the run whose best model a file is; `NotHere` if it is none."""
     whole = model.absolute()
     try:
         place = Workspace.open(whole.parents[3])
@@ -96,7 +101,7 @@ def familiar_to(model: Path) -> Job[Familiar]:
     except (LensError, IndexError, StopIteration):
         why = "what it was trained on is kept in its workspace, and it does not lie in one as its run's best model"
         raise NotHere(f"Nothing can be told unlike what {model.name} was trained on", why, "Name it there") from None
-    return (yield from familiar(place, run))
+    return place, run
 
 
 def _looked(predictor: Predictor, data: Data) -> Job[_Stored]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 from io import StringIO
@@ -11,7 +12,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from attentive_lens.errors import BadFile
+from attentive_lens.core.values import unknown_word
+from attentive_lens.errors import BadFile, NotHere
+from attentive_lens.scoring.drift import FEWEST, Drift, Shift
 from attentive_lens.scoring.measures import Bin
 from attentive_lens.scoring.scores import Scores
 
@@ -24,6 +27,10 @@ PETROL, VERMILION = "#0F6B72", "#B53A20"
 KINDS = (".svg", ".png", ".pdf")
 DOTS = 192
 """Dots an inch of a PNG."""
+MOST_DAYS = 60
+"""Days that a chart shows, the last ones."""
+LONGEST = 28
+"""Characters of a day's name."""
 MOST_COUNTS, MOST_NAMES = 30, 120
 """Classes up to which the cells of a matrix have their counts, and its edges their names."""
 STYLE = {
@@ -144,6 +151,50 @@ def confusion_matrix(scores: Scores) -> Figure:
     return figure
 
 
+def drift_by_day(days: Sequence[Drift]) -> Figure | None:
+    """How far each measure of each day's images is from that of held-out ones; None without a day of images enough.
+
+    Vermilion is above the usual, petrol below; framed is what is more than chance. The network's features stand in one
+    line, by the one that is farthest.
+    """
+    from matplotlib.patches import Rectangle
+
+    days = [day for day in days if day.images >= FEWEST][-MOST_DAYS:]
+    if not days:
+        return None
+    names = sorted(dict.fromkeys(_line_of(shift) for shift in days[0].shifts))
+    figure, axes = _axes(max(5.0, 1.9 + 0.42 * len(days)), 1.9 + 0.26 * len(names), "Images beside held-out ones")
+    for column, day in enumerate(days):
+        for shift in reversed(day.shifts):  # the farthest of those in one line is drawn last
+            row, high = names.index(_line_of(shift)), shift.deviations > 0
+            colour = _rgb(SHEET) + (_rgb(VERMILION if high else PETROL) - _rgb(SHEET)) * min(1.0, shift.distance)
+            edge = INK if shift.differs else SHEET
+            axes.add_patch(Rectangle((column - 0.46, row - 0.42), 0.92, 0.84, facecolor=colour, edgecolor=edge))
+        far = f"{day.unlike:.0%}"
+        axes.text(column, len(names) + 0.1, far, ha="center", va="center", fontsize=7)
+    axes.set(xlim=(-0.6, len(days) - 0.4), ylim=(len(names) + 0.6, -0.6))
+    size = 8.0 if len(days) < 20 else 7.0
+    labels = [f"{name} ({day.images})" for name, day in zip(_own_parts([day.name for day in days]), days, strict=True)]
+    axes.set_xticks(range(len(days)), labels, rotation=90, fontsize=size)
+    axes.set_xlabel("vermilion above the usual · petrol below · framed: more than chance", fontsize=7)
+    axes.set_yticks([*range(len(names)), len(names) + 0.1], [*names, "unlike training"], fontsize=8)
+    for side in ("left", "bottom"):
+        axes.spines[side].set_visible(False)
+    return figure
+
+
+def _own_parts(names: Sequence[str]) -> list[str]:
+    """Names without the folders that all of them are in, the last `LONGEST` characters of each."""
+    folders = {os.path.dirname(name) for name in names}  # noqa: PTH120  # of names, be they files' or not
+    shared = len(folders.pop()) if len(folders) == 1 else 0
+    own = [name[shared:].lstrip("/") for name in names]
+    return [name if len(name) <= LONGEST else f"…{name[-LONGEST:]}" for name in own]
+
+
+def _line_of(shift: Shift) -> str:
+    return "features" if shift.is_feature else shift.measure
+
+
 def _rgb(colour: str) -> np.ndarray[tuple[int], np.dtype[np.float64]]:
     return np.array([int(colour[k : k + 2], 16) / 255 for k in (1, 3, 5)])
 
@@ -175,12 +226,35 @@ def write_figures(folder: Path, scores: Scores) -> list[Path]:
     files = []
     for name, figure in drawn.items():
         for kind in KINDS:
-            file = folder / f"{name}{kind}"
-            dated = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(kind)
-            try:
-                figure.savefig(file, dpi=DOTS, facecolor=SHEET, metadata=dated)
-            except OSError as error:
-                why = str(error.strerror or error).lower()
-                raise BadFile(f"{file} could not be written", why, "Name another folder") from None
-            files.append(file)
+            write_figure(folder / f"{name}{kind}", figure)
+            files.append(folder / f"{name}{kind}")
     return files
+
+
+def check_kind(file: Path) -> None:
+    """Refuse a file whose ending is none of `KINDS`, with `BadUsage`."""
+    if file.suffix.lower() not in KINDS:
+        raise unknown_word("ending of --out", file.suffix or file.name, frozenset(KINDS))
+
+
+def write_figure(file: Path, figure: Figure | None) -> None:
+    """Write a figure as the file's ending says.
+
+    Raises
+    ------
+    BadUsage
+        If that is none of `KINDS`.
+    NotHere
+        If there is nothing to draw.
+    BadFile
+        If it cannot be written.
+    """
+    check_kind(file)
+    if figure is None:
+        raise NotHere(f"{file} was not written", "there are too few images to draw anything of", "Name more images")
+    dated = {".svg": {"Date": None}, ".pdf": {"CreationDate": None}}.get(file.suffix.lower())
+    try:
+        figure.savefig(file, dpi=DOTS, facecolor=SHEET, metadata=dated)
+    except OSError as error:
+        why = str(error.strerror or error).lower()
+        raise BadFile(f"{file} could not be written", why, "Name another folder") from None

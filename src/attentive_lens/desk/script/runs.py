@@ -23,6 +23,7 @@ from attentive_lens.desk.requests.drawing import (
     Reconstruct,
     Reconstructed,
 )
+from attentive_lens.desk.requests.drift import MeasureDrift
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.fidelity import Fidelity, MeasureFidelity
 from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
@@ -40,6 +41,7 @@ from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
 from attentive_lens.explaining.methods import DEFAULT
 from attentive_lens.plan.plan import Plan
+from attentive_lens.scoring.drift import Drift
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Run as RunFolder
@@ -150,6 +152,10 @@ class Run:
     def causes(self, on: str = "validation") -> tuple[Cause, ...]:
         """What the mistakes on a set come from, with their remedies; see `desk.requests.causes.Cause`."""
         return self._answer(Causes(*self._place, on)).groups
+
+    def drift(self, *places: str | Path, by: str = "all") -> tuple[Drift, ...]:
+        """How image files and folders differ from the run's held-out images: by day, by folder or all together."""
+        return self._answer(MeasureDrift(*self._place, tuple(map(str, places)), by)).parts
 
     def what_next(self, tries: int = 0) -> NextSteps:
         """What to do next, after trials of so many remedies; see `desk.requests.remedies.NextSteps`."""

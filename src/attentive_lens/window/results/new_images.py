@@ -14,7 +14,7 @@ from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Predictio
 from attentive_lens.desk.results.answer_files import ENDINGS, AnswerFile
 from attentive_lens.errors import LensError
 from attentive_lens.window.dropping import places_in
-from attentive_lens.window.parts.basics import button, horizontal, label, vertical
+from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical
 from attentive_lens.window.parts.sheet import ContactSheet, Group
 from attentive_lens.window.results.new_details import NewDetails
 from attentive_lens.window.results.view import ResultsView
@@ -60,6 +60,10 @@ class NewImagesView(ResultsView):
         self.says = label(role="faint", name="new images say")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)
+        self.drift = label(role="faint", name="new images drift")
+        self.drift.setWordWrap(True)
+        self.drift.setToolTip("Told of 20 images or more, beside validation images said to be of the same classes.")
+        inside.addWidget(self.drift)
         self.sheet = ContactSheet("new images", 86)
         self.sheet.selected.connect(self._select)
         self.sheet.opened.connect(lambda _: self.details.explain())
@@ -119,6 +123,11 @@ class NewImagesView(ResultsView):
         more = f"; and {len(unread) - 3} more" if len(unread) > 3 else ""
         self.unread.setText(f"Not read: {reasons}{more}" if unread else "")
         self.unread.setVisible(bool(unread))
+        drift = result.drift if result is not None else None
+        self.drift.setVisible(drift is not None)
+        if drift is not None:
+            set_role(self.drift, "warn" if drift.differs else "faint")
+            self.drift.setText(f"Beside held-out images: {drift.sentence}")
         if result is None:
             start = "Drop images or folders here, paste a picture, or open some: the run in view answers at once."
             self.says.setText(instead or start)

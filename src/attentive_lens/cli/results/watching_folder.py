@@ -1,0 +1,110 @@
+"""The command that answers to images as they appear in a folder."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from attentive_lens.cli.app import AsJson, app, map_method_option, out_file, printable
+from attentive_lens.cli.results.predicting import say_answer
+from attentive_lens.cli.speaking import console, out, reporting, watched
+from attentive_lens.core.files import check_folder_of
+from attentive_lens.desk.requests.models import Prediction
+from attentive_lens.errors import BadFile, BadUsage
+
+if TYPE_CHECKING:
+    from attentive_lens.desk.results.drift import DriftByDay
+
+
+@app.command("watch-folder")
+@reporting
+def watch_folder(
+    model: Annotated[Path, typer.Argument(help="Model file (.alens or .onnx).", metavar="MODEL")],
+    folder: Annotated[Path, typer.Argument(help="Folder in which images appear.", metavar="FOLDER")],
+    file: Annotated[Path | None, out_file("Write all answers there (.csv, .jsonl), not one beside each image.")] = None,
+    maps: Annotated[bool, typer.Option("--maps", help="Write a map beside each image as well.")] = False,
+    method: Annotated[str, map_method_option("Of the maps")] = "",
+    unlike: Annotated[
+        bool, typer.Option("--unlike", help="Tell how unlike all training images each is; for the model of a run.")
+    ] = False,
+    drift: Annotated[
+        Path | None,
+        typer.Option("--drift", metavar="FILE", help="Keep each day's drift there (.json), and a chart."),
+    ] = None,
+    seconds: Annotated[
+        float, typer.Option("--every", metavar="SECONDS", min=0.1, max=3600, help="Between two looks.")
+    ] = 1.0,
+    once: Annotated[bool, typer.Option("--once", help="End when all that is there has its answer.")] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Answer to images as they appear in a folder, and write each answer beside its image; Ctrl+C ends it.
+
+    What has its answer already is not asked again, so that it can be ended and begun at any time.
+    """
+    from attentive_lens.core.values import in_words
+    from attentive_lens.desk.results.answer_files import AnswerFile
+    from attentive_lens.desk.results.answering import Answering
+    from attentive_lens.desk.results.appearing import Appearing, answers_as_they_come, draw_beside, write_beside
+    from attentive_lens.desk.results.drift import DriftByDay, held_out_to, write_chart
+    from attentive_lens.desk.results.familiar import familiar_to
+    from attentive_lens.desk.results.models import THREADS, model_of
+    from attentive_lens.desk.tasks.explaining import class_map
+    from attentive_lens.engine.threads import ThreadPool
+    from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS
+    from attentive_lens.explaining.saliency import map_method
+
+    if not folder.is_dir():
+        raise BadFile(f"{folder} cannot be watched", "there is no such folder", "Check the path")
+    if drift is not None:
+        check_folder_of(drift)
+    if file is not None and file.suffix.lower() == ".parquet":
+        why = "a Parquet file is whole only at its end, and this has none"
+        raise BadUsage(f"{file} was not written", why, "Name a .csv or .jsonl file")
+    read = model_of(model)
+    drawn = map_method(in_words("--method", MAP_METHODS, method or DEFAULT.kind)) if maps or method else None
+    if caution := read.preprocessor.settings.caution_of_files:
+        console.print(caution)
+    known = watched(familiar_to(model), "looking at what it was trained on") if unlike else None
+    days = DriftByDay(watched(held_out_to(model), "looking at held-out images"), drift) if drift is not None else None
+    into = AnswerFile(file, read.classes, resume=file.exists()) if file is not None else None
+    is_done: Callable[[str], bool] | None = None
+    if into is not None:
+        done = into.done
+        is_done = lambda name: printable(name) in done  # noqa: E731
+    differs = False
+    with ThreadPool(THREADS) as thread_pool:
+        answering = Answering(read, thread_pool, known, days)
+        try:
+            for batch in answers_as_they_come(answering, Appearing(folder, is_done), seconds, once):
+                for answer in batch:
+                    if into is None:
+                        write_beside(answer, model.name)
+                    if drawn is not None and isinstance(answer, Prediction):
+                        pixels = read.preprocessor.opened(Path(answer.file))
+                        draw_beside(answer.file, pixels, class_map(read, pixels, drawn))
+                named = [replace(answer, file=printable(answer.file)) for answer in batch]
+                if into is not None:
+                    into.write(named)
+                    into.done.update(answer.file for answer in named)
+                for answer in named:
+                    say_answer(answer, as_json)
+                if batch and days is not None:
+                    days.keep()
+                    differs = _say_drift(days, differs, as_json)
+        finally:
+            if into is not None:
+                into.close()
+            if days is not None and days.counts:
+                write_chart(days)
+
+
+def _say_drift(days: DriftByDay, before: bool, as_json: bool) -> bool:
+    """Tell of the latest day once it differs, or does no more; returns whether it differs."""
+    latest = days.days()[-1]
+    if latest.differs != before:
+        (console if as_json else out).print(f"{latest.name}: {latest.sentence}")
+    return latest.differs

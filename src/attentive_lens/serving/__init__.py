@@ -1,0 +1,1 @@
+"""The face for other programs: a trained model that answers over HTTP."""
