@@ -54,8 +54,8 @@ def request_of(contents: list[bytes]) -> bytes:
         kind, body = "image/png", contents[0]
     else:
         kind = f"multipart/form-data; boundary={BOUNDARY}"
-        head = f'--{BOUNDARY}\r\nContent-Disposition: form-data; name="images"; filename="an image"\r\n\r\n'.encode()
-        body = b"".join(head + content + b"\r\n" for content in contents) + f"--{BOUNDARY}--\r\n".encode()
+        each = f'--{BOUNDARY}\r\nContent-Disposition: form-data; name="images"; filename="an image"\r\n\r\n'.encode()
+        body = b"".join(each + content + b"\r\n" for content in contents) + f"--{BOUNDARY}--\r\n".encode()
     head = f"POST /predict HTTP/1.1\r\nHost: localhost\r\nContent-Type: {kind}\r\nContent-Length: {len(body)}\r\n\r\n"
     return head.encode() + body
 
@@ -105,7 +105,7 @@ class Server:
         assert self.process.stdout is not None
         self.port = int(json.loads(self.process.stdout.readline())["url"].rpartition(":")[2])
 
-    def asked(self, files: Path, count: int, together: int) -> float:
+    def rate(self, files: Path, count: int, together: int) -> float:
         """Images a second, by clients in another process."""
         words = [sys.executable, __file__, "--ask", str(self.port), str(files), str(count), str(together)]
         return float(subprocess.run(words, check=True, capture_output=True, text=True).stdout)
@@ -119,8 +119,8 @@ class Server:
 def main() -> None:
     """Measure and print."""
     if sys.argv[1:2] == ["--ask"]:
-        port, listing, count, together = sys.argv[2:]
-        clients(int(port), Path(listing).read_text().splitlines(), int(count), int(together))
+        port, names, count, together = sys.argv[2:]
+        clients(int(port), Path(names).read_text().splitlines(), int(count), int(together))
         return
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("workspace", type=Path)
@@ -143,13 +143,13 @@ def main() -> None:
         alone.write_bytes(model.read_bytes())
         for what, served in (("answers alone", alone), ("and drift", model)):
             server = Server(served)
-            server.asked(listing, words.clients, 1)
+            server.rate(listing, words.clients, 1)
             for turn in range(words.rounds):
-                rate = predicted(model, files, Path(made) / f"{what} {turn}.csv")
-                one, many = (server.asked(listing, words.clients, together) for together in (1, 16))
+                usual = predicted(model, files, Path(made) / f"{what} {turn}.csv")
+                one, many = (server.rate(listing, words.clients, together) for together in (1, 16))
                 print(
-                    f"{what}: predict {rate:.0f} images/s; serve to {words.clients} clients, one image a request"
-                    f" {one:.0f} ({one / rate:.2f}), sixteen {many:.0f} ({many / rate:.2f})",
+                    f"{what}: predict {usual:.0f} images/s; serve to {words.clients} clients, one image a request"
+                    f" {one:.0f} ({one / usual:.2f}), sixteen {many:.0f} ({many / usual:.2f})",
                     flush=True,
                 )
             server.end()

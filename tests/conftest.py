@@ -77,3 +77,12 @@ def station_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def station(station_once: Path, tmp_path: Path) -> Workspace:
     """A copy of its own for one test."""
     return Workspace.open(Path(shutil.copytree(station_once, tmp_path / "pollen")))
+
+
+@pytest.fixture(scope="session")
+def large_station_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A pollen station of 420 images with one trained run: enough are held out for something to be usual."""
+    folder = tmp_path_factory.mktemp("large") / "pollen"
+    workspace = finish(make_demo(folder, 420, 3)).workspace
+    finish(execute(workspace, workspace.claim_run(small_plan()), lambda: False))
+    return folder

@@ -83,6 +83,17 @@ def test_what_a_helper_raises_is_raised_here_and_it_goes_on() -> None:
     assert not children()
 
 
+def test_a_helper_that_takes_too_long_is_given_up() -> None:
+    helper = Helper(time.sleep)
+    try:
+        assert helper.do(0.0, 60.0) == (True, None), "whether or not it was ready"
+        with pytest.raises(TimeoutError, match=r"more than 0\.2 seconds"):
+            helper.do(60.0, 0.2)
+    finally:
+        helper.close()
+    assert not children()
+
+
 def test_one_that_cannot_be_begun_is_missed_by_nobody(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("attentive_lens.core.helpers.sys.executable", "/nowhere/python")
     with Helpers(math.factorial, 2) as helpers:

@@ -1,6 +1,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +10,7 @@ from PIL import Image
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import decode
+from attentive_lens.images.stored import is_array, size_of_file
 
 RAMP = np.tile(np.linspace(0, 255, 12).astype(np.uint8), (9, 1))
 
@@ -107,3 +109,19 @@ def test_a_picture_too_large_to_unpack_is_refused_unopened(tmp_path: Path) -> No
     file = saved(tmp_path, Image.new("1", (20_000, 10_001)), "huge.png")
     with pytest.raises(BadFile, match="unpack"):
         decode(file)
+
+
+def test_a_picture_s_size_is_told_without_unpacking_it_and_an_array_is_known_by_its_beginning(tmp_path: Path) -> None:
+    values = np.random.default_rng(0).integers(0, 256, (20, 30, 3)).astype(np.uint8)
+    for kind in ("png", "jpeg", "tiff", "bmp", "gif", "webp"):
+        Image.fromarray(values).save(tmp_path / f"a.{kind}")
+    np.save(tmp_path / "a.npy", values)
+    shutil.copyfile(tmp_path / "a.npy", tmp_path / "of no kind")
+    for file in tmp_path.iterdir():
+        assert size_of_file(file) == (20, 30), file.name
+    assert np.array_equal(decode(tmp_path / "of no kind").pixels, values)
+    assert is_array(tmp_path / "of no kind")
+    for content in (b"", b"words", (tmp_path / "a.png").read_bytes()[:20], b"\x93NUMPY"):
+        (tmp_path / "broken").write_bytes(content)
+        assert size_of_file(tmp_path / "broken") == (0, 0)
+    assert size_of_file(tmp_path / "nowhere") == (0, 0)

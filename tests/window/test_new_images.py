@@ -15,6 +15,7 @@ from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.models import AnswerNew
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.window.frame import Frame
@@ -112,3 +113,28 @@ def test_a_picture_is_pasted_and_an_empty_clipboard_is_told(
     click(qtbot, frame, "paste new image")
     qtbot.waitUntil(lambda: "1 image answered" in says.text(), timeout=60_000)
     assert child(frame, QLabel, "new file").text() == "pasted 1.png"
+
+
+def test_how_new_images_differ_from_held_out_ones_is_told(
+    qtbot: QtBot, open_frame: OpenFrame, large_station_once: Path, tmp_path: Path
+) -> None:
+    place = Workspace.open(large_station_once)
+    split = collection(place, place.run(1).plan(), place.run(1))
+    for name, factor in (("alike", 1.0), ("dark", 0.4)):
+        (tmp_path / name).mkdir()
+        for row in [split.rows[at] for at in split.members("validation")]:
+            picture = Image.open(place.path_of(row)).convert("RGB")
+            dark = picture.point(lambda value, factor=factor: int(value * factor))  # type: ignore[misc]
+            dark.save(tmp_path / name / f"{row.number}.png")
+    frame = open_frame(place)
+    stage(qtbot, frame, "results")
+    click(qtbot, frame, "new images of scores")
+    view, drift = child(frame, NewImagesView, "new images view"), child(frame, QLabel, "new images drift")
+    assert not drift.isVisible()
+    view.open_places([tmp_path / "dark"])
+    qtbot.waitUntil(drift.isVisible, timeout=60_000)
+    assert "farther from the training images" in drift.text()
+    assert drift.property("role") == "warn"
+    view.open_places([tmp_path / "alike"])
+    qtbot.waitUntil(lambda: drift.isVisible() and drift.property("role") == "faint", timeout=60_000)
+    assert "look as held-out ones do" in drift.text()

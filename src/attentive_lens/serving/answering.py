@@ -31,8 +31,9 @@ PIECE = 16
 """Images that one process decodes at once."""
 ENOUGH, PATIENCE = 8, 0.02
 """Images that are answered without waiting for more, and for how many seconds fewer wait."""
-SHARE = 0.1
-"""Part of the time, at most, in which images are also measured for drift: of a day's many images some are enough."""
+SHARE, CREDIT = 0.1, 10.0
+"""Part of the time, at most, in which images are also measured for drift, and seconds that it has from the beginning:
+of a day's many images some are enough."""
 
 Answer = Prediction | Unreadable
 T = TypeVar("T")
@@ -199,7 +200,7 @@ class Answerer:
 
     def _day(self) -> str:
         """Under what day images are counted now; none while that would take too much of the time."""
-        if self.days is None or self._measuring > SHARE * (time.monotonic() - self._began):
+        if self.days is None or self._measuring > CREDIT + SHARE * (time.monotonic() - self._began):
             return ""
         return date.today().isoformat()  # noqa: DTZ011  # the day where the images are taken
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from starlette.datastructures import UploadFile
-from starlette.formparsers import MultiPartException
+from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect, Request
 
 from attentive_lens.core.files import shown
@@ -78,13 +78,11 @@ async def _of_form(request: Request, limits: Limits) -> list[tuple[str, bytes]]:
             return [(part.filename or "image", await part.read()) for part in parts]
     except ClientDisconnect:
         raise
-    except MultiPartException as error:
-        if "Too many files" in error.message:
-            why = f"it holds more than {limits.images} images"
+    except HTTPException as error:
+        if "Too many files" in error.detail:
+            why = f"it holds more images, and {limits.images} are the most in one"
             raise TooLarge("The request was not taken", why, "Send them in several") from None
-        raise BadUsage(
-            "The form was not understood", _first(error.message), "Send each image as a file in it"
-        ) from None
+        raise BadUsage("The form was not understood", _first(error.detail), "Send each image as a file in it") from None
 
 
 def _of_json(body: bytes) -> list[tuple[str, bytes]]:

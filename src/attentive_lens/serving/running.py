@@ -143,14 +143,11 @@ def run_server(serving: Serving, say: Callable[[str, int], None]) -> None:
 
 def _listening(host: str, port: int) -> socket.socket:
     try:
-        family, kind, number, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
-        listening = socket.socket(family, kind, number)
-        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        listening.bind(address)
-    except (OSError, OverflowError) as error:
+        family, _, _, _, address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0]
+        return socket.create_server(address[:2], family=family)
+    except OSError as error:
         why = str(getattr(error, "strerror", None) or error).lower()
         raise BadUsage(f"{host}:{port} cannot be listened at", why, "Name another with --host or --port") from None
-    return listening
 
 
 async def _serve(serving: Serving, served: Served, listening: socket.socket, say: Callable[[str, int], None]) -> None:

@@ -77,12 +77,13 @@ def watch_folder(
         is_done = lambda name: printable(name) in done  # noqa: E731
     differs = False
     with ThreadPool(THREADS) as thread_pool:
+        appearing = Appearing(folder, is_done)
         answering = Answering(read, thread_pool, known, days)
         try:
-            for batch in answers_as_they_come(answering, Appearing(folder, is_done), seconds, once):
+            for batch in answers_as_they_come(answering, appearing, seconds, once):
                 for answer in batch:
                     if into is None:
-                        write_beside(answer, model.name)
+                        write_beside(answer, model.name, appearing.changed[answer.file])
                     if drawn is not None and isinstance(answer, Prediction):
                         pixels = read.preprocessor.opened(Path(answer.file))
                         draw_beside(answer.file, pixels, class_map(read, pixels, drawn))

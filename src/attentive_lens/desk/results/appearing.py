@@ -49,10 +49,13 @@ class Appearing:
     is_done : callable, optional
         Whether a file has its answer. Without it an answer is looked for beside the image, and one that is older than
         its image counts for nothing.
+    changed : dict
+        When each file of the last scan was written, in nanoseconds.
     """
 
     folder: Path
     is_done: Callable[[str], bool] | None = None
+    changed: dict[str, int] = field(default_factory=dict)
     _growing: Growing = field(default_factory=dict)
 
     def scan(self) -> list[str]:
@@ -65,6 +68,7 @@ class Appearing:
         """
         whole: list[str] = []
         growing: Growing = {}
+        self.changed = {}
         try:
             self._look_into(str(self.folder), whole, growing)
         except OSError as error:
@@ -112,6 +116,7 @@ class Appearing:
         now = (status.st_size, status.st_mtime_ns)
         if self._growing.get(entry.path) == now or time.time() - status.st_mtime > SETTLED:
             whole.append(entry.path)
+            self.changed[entry.path] = status.st_mtime_ns
         else:
             growing[entry.path] = now
 
@@ -175,8 +180,11 @@ def _answered(answering: Answering, read: Read) -> list[Told]:
         return [answer for pair in read for answer in _answered(answering, [pair])]
 
 
-def write_beside(answer: Told, model: str) -> None:
+def write_beside(answer: Told, model: str, changed: int) -> None:
     """Write an answer beside its image, whole or not at all: what `predict --json` says, and the model's name.
+
+    It is dated as its image was when that was looked at, whatever the clocks of the machines say: an image that is
+    written anew later is later than its answer.
 
     Raises
     ------
@@ -185,7 +193,7 @@ def write_beside(answer: Told, model: str) -> None:
     """
     entry = {**without_arrays(answer), "file": shown(Path(answer.file).name), "model": model}
     line = json.dumps(entry, ensure_ascii=False, allow_nan=False) + "\n"
-    _write(Path(answer.file + ANSWER), line.encode())
+    _write(Path(answer.file + ANSWER), line.encode(), changed)
 
 
 def draw_beside(file: str, pixels: PixelArray, map_: NDArray[np.float32]) -> None:
@@ -195,10 +203,12 @@ def draw_beside(file: str, pixels: PixelArray, map_: NDArray[np.float32]) -> Non
     _write(Path(file + MAP), stream.getvalue())
 
 
-def _write(file: Path, data: bytes) -> None:
+def _write(file: Path, data: bytes, changed: int | None = None) -> None:
     try:
         with replacing(file) as part:
             part.write_bytes(data)
+            if changed is not None:
+                os.utime(part, ns=(changed, changed))
     except OSError as error:
         why = str(error.strerror or error).lower()
         raise BadFile(f"{file} could not be written", why, "Name a file for all answers with --out") from None

@@ -29,6 +29,8 @@ DOTS = 192
 """Dots an inch of a PNG."""
 MOST_DAYS = 60
 """Days that a chart shows, the last ones."""
+FEWEST_DAYS = 6
+"""Days for which a chart has room."""
 LONGEST = 28
 """Characters of a day's name."""
 MOST_COUNTS, MOST_NAMES = 30, 120
@@ -172,7 +174,7 @@ def drift_by_day(days: Sequence[Drift]) -> Figure | None:
             axes.add_patch(Rectangle((column - 0.46, row - 0.42), 0.92, 0.84, facecolor=colour, edgecolor=edge))
         far = f"{day.unlike:.0%}"
         axes.text(column, len(names) + 0.1, far, ha="center", va="center", fontsize=7)
-    axes.set(xlim=(-0.6, len(days) - 0.4), ylim=(len(names) + 0.6, -0.6))
+    axes.set(xlim=(-0.6, max(len(days), FEWEST_DAYS) - 0.4), ylim=(len(names) + 0.6, -0.6))
     size = 8.0 if len(days) < 20 else 7.0
     labels = [f"{name} ({day.images})" for name, day in zip(_own_parts([day.name for day in days]), days, strict=True)]
     axes.set_xticks(range(len(days)), labels, rotation=90, fontsize=size)
