@@ -82,6 +82,10 @@ def test_each_refusal_has_its_status_and_one_sentence(serving: Server, image: by
         ("/predict", b'{"images": ' + b"[" * 100_000, as_json, "POST", 400, "Error"),
         ("/predict", image, {**png, "Origin": "http://elsewhere.example"}, "POST", 403, "elsewhere.example"),
         ("/predict", image, {**png, "Host": "elsewhere.example"}, "POST", 403, "elsewhere.example"),
+        ("/predict", image, {**png, "Origin": "http://["}, "POST", 403, "http://["),
+        ("/predict", image, {**png, "Origin": "null"}, "POST", 403, "null"),
+        ("/predict", image, {**png, "Host": "["}, "POST", 403, "this machine alone"),
+        ("/predict", image, {**png, "Content-Type": "multipart/form-data"}, "POST", 400, "oundary"),
         ("/drift", None, {}, "GET", 404, "validation images"),
         ("/drift.svg", None, {}, "GET", 404, "validation images"),
     ):

@@ -73,12 +73,12 @@ class Guard:
             self._held -= taken
 
     def _refused(self, path: str, headers: dict[str, str]) -> Refusal | None:
-        host = (urlsplit(f"//{headers.get('host', '')}").hostname or "").lower()
+        host = _host_of(f"//{headers.get('host', '')}")[0]
         if self.names and host not in self.names:
             why = f"it asks for the host {host[:80]!r}, and this server answers this machine alone"
             return Foreign("The request was refused", why, "Ask for 127.0.0.1 or localhost")
         origin = headers.get("origin")
-        if origin is not None and urlsplit(origin).netloc != headers.get("host"):
+        if origin is not None and _host_of(origin)[1] != headers.get("host"):
             why = f"a page of {origin[:80]} sent it"
             return Foreign("The request was refused", why, "Ask from a program, or from this server's own page")
         if self.token and path not in OPEN:
@@ -90,6 +90,15 @@ class Guard:
         if length.isdigit() and int(length) > self.limits.megabytes * MILLION:
             return _too_large(self.limits)
         return None
+
+
+def _host_of(url: str) -> tuple[str, str]:
+    """Name of a host in small letters, and as an address has it with its port; empty in one that is wrong."""
+    try:
+        parts = urlsplit(url)
+        return (parts.hostname or "").lower(), parts.netloc
+    except ValueError:
+        return "", ""
 
 
 def _too_large(limits: Limits) -> TooLarge:
