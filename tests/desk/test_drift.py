@@ -18,7 +18,8 @@ from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.drift import BY_DAY, BY_FOLDER, TOGETHER, MeasureDrift
 from attentive_lens.desk.requests.models import AnswerNew
 from attentive_lens.desk.results.answering import Answering
-from attentive_lens.desk.results.drift import FEWEST, DriftByDay, HeldOut, held_out, held_out_to
+from attentive_lens.desk.results.beside_model import beside, familiar_to, held_out_to
+from attentive_lens.desk.results.drift import FEWEST, DriftByDay, HeldOut, held_out
 from attentive_lens.desk.results.models import model_and_data, model_of
 from attentive_lens.errors import BadFile, NotHere
 from attentive_lens.explaining.drift_measures import FEATURES, OF_PICTURES
@@ -158,8 +159,35 @@ def test_what_cannot_be_measured_is_a_sentence(place: Workspace, station: Worksp
     few = last_object(command("drift", station.folder, 1, station.folder / "images", "--json", code=1))["error"]
     assert f"{FEWEST} are needed" in few["why"]
     shutil.copy(place.run(1).model, tmp_path / "away.alens")
-    with pytest.raises(NotHere, match="kept in its workspace"):
-        finish(held_out_to(tmp_path / "away.alens"))
+    for of_file in (held_out_to, familiar_to):
+        with pytest.raises(NotHere, match="does not lie in its workspace"):
+            finish(of_file(tmp_path / "away.alens"))
+
+
+def test_an_exported_model_takes_along_what_its_images_are_like(
+    place: Workspace, usual: HeldOut, station: Workspace, pixels: np.ndarray, tmp_path: Path
+) -> None:
+    away = tmp_path / "a model.v2.alens"
+    written = last_object(command("export", place.folder, 1, "--out", away, "--json"))
+    assert written["held_out"] == str(beside(away)) == str(tmp_path / "a model.v2.held-out.npz")
+    again = finish(held_out_to(away))
+    one, other = (counted(known, place, pixels // 2).days()[0] for known in (usual, again))
+    assert one == other
+    assert np.array_equal(finish(familiar_to(away)).known.rows, usual.familiar.known.rows)
+    said = json.loads(command("predict", away, place.path_of(place.catalogue.images()[0]), "--unlike", "--json"))
+    assert said["unlike"] is not None
+    command("watch-folder", away, place.folder / "images", "--once", "--drift", tmp_path / "days.json", "--out",
+            tmp_path / "all.csv", "--json")  # fmt: skip
+    (day,) = json.loads((tmp_path / "days.json").read_text("utf-8"))["days"].values()
+    assert day["images"] > FEWEST
+    half = last_object(command("export", place.folder, 1, "--half", "--out", tmp_path / "half.alens", "--json"))
+    shutil.copy(half["held_out"], beside(away))
+    beside(tmp_path / "half.alens").write_bytes(b"damaged")
+    for file in (away, tmp_path / "half.alens"):
+        with pytest.raises(NotHere, match="belongs to another model, or is damaged"):
+            finish(held_out_to(file))
+    few = last_object(command("export", station.folder, 1, "--out", tmp_path / "few.alens", "--json"))
+    assert (few["held_out"], beside(tmp_path / "few.alens").exists()) == ("", False)
 
 
 def test_new_images_are_told_beside_held_out_ones(place: Workspace, station: Workspace, folders: Path) -> None:

@@ -53,8 +53,7 @@ def serve(
 
     Its page (the address, in a browser) tells what can be asked. Nothing is written but the file of --drift.
     """
-    from attentive_lens.desk.results.drift import held_out_to
-    from attentive_lens.desk.results.familiar import familiar_to
+    from attentive_lens.desk.results.beside_model import familiar_to, held_out_to
     from attentive_lens.desk.results.models import model_of
     from attentive_lens.serving.limits import Limits
     from attentive_lens.serving.running import Serving, is_this_machine, run_server

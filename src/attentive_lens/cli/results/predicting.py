@@ -45,7 +45,7 @@ def predict(
     """Ask a model about new images; folders of any size, a line each or into a file."""
     from attentive_lens.desk.results.answer_files import AnswerFile
     from attentive_lens.desk.results.answering import answers_to, image_files
-    from attentive_lens.desk.results.familiar import familiar_to
+    from attentive_lens.desk.results.beside_model import familiar_to
     from attentive_lens.desk.results.models import model_of
 
     if resume and file is None:

@@ -49,8 +49,8 @@ def watch_folder(
     from attentive_lens.desk.results.answer_files import AnswerFile
     from attentive_lens.desk.results.answering import Answering
     from attentive_lens.desk.results.appearing import Appearing, answers_as_they_come, draw_beside, write_beside
-    from attentive_lens.desk.results.drift import DriftByDay, held_out_to, write_chart
-    from attentive_lens.desk.results.familiar import familiar_to
+    from attentive_lens.desk.results.beside_model import familiar_to, held_out_to
+    from attentive_lens.desk.results.drift import DriftByDay, write_chart
     from attentive_lens.desk.results.models import THREADS, model_of
     from attentive_lens.desk.tasks.explaining import class_map
     from attentive_lens.engine.threads import ThreadPool
@@ -100,6 +100,7 @@ def watch_folder(
             if into is not None:
                 into.close()
             if days is not None and days.counts:
+                days.keep()  # also where it was ended in the midst
                 write_chart(days)
 
 

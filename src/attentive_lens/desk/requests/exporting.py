@@ -40,6 +40,8 @@ class Exported:
         By how much an answer, or a pixel, differs at most.
     draws : bool
         Whether it draws images.
+    held_out : str
+        A file beside it that tells what its run's images are like; empty where there is none.
     """
 
     file: str
@@ -48,10 +50,13 @@ class Exported:
     same: int
     most: float
     draws: bool = False
+    held_out: str = ""
 
     def words(self) -> Iterator[str]:
         """Where it is, and whether it answers as the model does."""
         yield f"{self.file}: {self.bytes / 1e6:.1f} MB."
+        if self.held_out:
+            yield f"{self.held_out} beside it tells what its images are like: with it drift is told of it anywhere."
         if self.images:
             right = "all of" if self.same == self.images else f"{self.same} of"
             does = (

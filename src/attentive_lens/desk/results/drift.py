@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,7 @@ from attentive_lens.core.files import replacing
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.desk.images.data import Data
-from attentive_lens.desk.results.familiar import MOST, Familiar, familiar, run_of
+from attentive_lens.desk.results.familiar import MOST, Familiar, familiar
 from attentive_lens.desk.results.figures import drift_by_day, write_figure
 from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.engine.arrays import Array
@@ -49,6 +50,20 @@ class HeldOut:
     familiar: Familiar
     measures: DriftMeasures
     reference: DriftReference
+
+    @classmethod
+    def of(
+        cls,
+        key: str,
+        known: Familiar,
+        measures: DriftMeasures,
+        classes: Sequence[str],
+        values: NDArray[np.float64],
+        predicted: NDArray[np.int64],
+    ) -> HeldOut:
+        """From the measures of held-out images, N×M, and the classes that are said of them, N."""
+        words = [words_of(name) for name in measures.names]
+        return cls(key, known, measures, DriftReference.of(measures.names, classes, values, predicted, words))
 
     def values(
         self, pixels: PixelArray, statistics: Array, probability: Array
@@ -98,14 +113,7 @@ def held_out(place: Workspace, run: Run) -> Job[HeldOut]:
             saved = yield from _looked(Predictor.of(model, thread_pool), known, data, chosen)
         keep(file, saved, key)
     measures = DriftMeasures(model.preprocessor.settings.names_of_channels, saved.mean, saved.directions)
-    words = [words_of(name) for name in measures.names]
-    reference = DriftReference.of(measures.names, model.classes, saved.values, saved.predicted, words)
-    return HeldOut(key, known, measures, reference)
-
-
-def held_out_to(model: Path) -> Job[HeldOut]:
-    """The same for a model file that lies in a run of a workspace; `NotHere` if it does not."""
-    return (yield from held_out(*run_of(model)))
+    return HeldOut.of(key, known, measures, model.classes, saved.values, saved.predicted)
 
 
 @dataclass(frozen=True)

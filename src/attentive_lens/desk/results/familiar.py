@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +13,7 @@ from attentive_lens.desk.images.data import Data
 from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_and_data
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
-from attentive_lens.errors import LensError, NotHere
+from attentive_lens.errors import NotHere
 from attentive_lens.explaining.causes.base import NEAREST, USUAL
 from attentive_lens.explaining.channel_statistics import Known, channel_statistics
 from attentive_lens.predicting import Predictor
@@ -79,29 +78,6 @@ def familiar(place: Workspace, run: Run) -> Job[Familiar]:
             known = yield from _looked(Predictor.of(model, thread_pool), data)
         keep(file, known, key)
     return Familiar(Known.of(known.statistics), known.numbers, known.limit)
-
-
-def familiar_to(model: Path) -> Job[Familiar]:
-    """The same for a model file that lies in a run of a workspace.
-
-    Raises
-    ------
-    NotHere
-        If it does not.
-    """
-    return (yield from familiar(*run_of(model)))
-
-
-def run_of(model: Path) -> tuple[Workspace, Run]:
-    """The workspace and the run whose best model a file is; `NotHere` if it is none."""
-    whole = model.absolute()
-    try:
-        place = Workspace.open(whole.parents[3])
-        run = next(run for run in place.runs() if run.model.absolute() == whole)
-    except (LensError, IndexError, StopIteration):
-        why = "what it was trained on is kept in its workspace, and it does not lie in one as its run's best model"
-        raise NotHere(f"Nothing can be told unlike what {model.name} was trained on", why, "Name it there") from None
-    return place, run
 
 
 def _looked(predictor: Predictor, data: Data) -> Job[_Stored]:

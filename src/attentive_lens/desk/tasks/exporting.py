@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -15,9 +16,11 @@ from attentive_lens.core.random import random_generator
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import references
 from attentive_lens.desk.requests.exporting import Exported, ExportModel
+from attentive_lens.desk.results.beside_model import write_beside_model
 from attentive_lens.desk.results.exporting import write_archive
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.encoding import Coder
+from attentive_lens.errors import NotHere
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.pixel_format import PixelArray
@@ -42,7 +45,7 @@ def export(request: ExportModel) -> Job[Exported]:
     source, plan, run = _model_of(place, request.model)
     yield Progress(0, 1, request.doing)
     model = read_model(source)
-    images, same, most = 0, 0, 0.0
+    images, same, most, beside = 0, 0, 0.0, ""
     if ending == ".onnx":
         from attentive_lens.formats.onnx.writing import write_onnx  # only here: the schemas take long to load
 
@@ -53,9 +56,12 @@ def export(request: ExportModel) -> Job[Exported]:
             model.write(file, half=True)
         else:
             write_bytes(file, source.read_bytes())
+        if run is not None and not model.draws:
+            with contextlib.suppress(NotHere):  # too few images for anything to be usual
+                beside = str((yield from write_beside_model(place, run, file)))
     else:
         _write_weights(model.flat(request.half), file, ending)
-    return Exported(str(file), file.stat().st_size, images, same, most, model.draws)
+    return Exported(str(file), file.stat().st_size, images, same, most, model.draws, beside)
 
 
 def _model_of(place: Workspace, wanted: str) -> tuple[Path, Plan, Run | None]:
