@@ -138,9 +138,11 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
     wait(1)
     rows = view.map.in_view()
     wrong = rows[view.result.predicted[rows] != view.result.true[rows]] if view.result is not None else rows
-    middle = np.median(view.map.at()[wrong], axis=0)
-    view.map.zoom_by(1.5, QPointF(*middle.tolist()))
-    near = rows[np.hypot(*(view.map.at()[rows] - view.map.at()[wrong[len(wrong) // 2]]).T) < 90]
+    places = view.map.at()
+    company = [np.hypot(*(places[wrong] - places[each]).T) < 90 for each in wrong]
+    among = wrong[int(np.argmax([each.sum() for each in company]))]  # where most mistakes lie together
+    view.map.zoom_by(1.5, QPointF(*places[among].tolist()))
+    near = rows[np.hypot(*(view.map.at()[rows] - view.map.at()[among]).T) < 90]
     view.map.choose_rows(near.tolist())
     wait(0.5)
     frame.grab().save(str(into / "map.png"))
