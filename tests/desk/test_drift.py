@@ -90,7 +90,7 @@ def test_an_answer_is_the_same_whether_it_is_counted_or_not(
     assert Answering(model, None).answer(read) == Answering(model, None, None, days).answer(read, "a day")
     assert days.counts["a day"].images == 9
     Answering(model, None, None, days).answer(read)
-    assert days.counts["a day"].images == 9, "of no day, so not counted"
+    assert (list(days.counts), days.counts["a day"].images) == (["a day"], 9), "of no day, so not counted"
 
 
 def test_what_is_usual_is_worked_out_once(place: Workspace, usual: HeldOut, monkeypatch: pytest.MonkeyPatch) -> None:

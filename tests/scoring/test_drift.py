@@ -129,5 +129,7 @@ def test_bins_hold_alike_many_held_out_images(values: list[float]) -> None:
     assert counts.max() - counts.min() <= 2
     placed = bins_of(np.array(values)[:, None], known.edges[:1])[:, 0]
     assert placed.max() < BINS
+    on_edges = bins_of(known.edges.T, known.edges)
+    assert np.array_equal(on_edges[:, 0], np.arange(BINS - 1)), "a value on an edge lies below it"
     order = np.argsort(values)
     assert (np.diff(placed[order].astype(int)) >= 0).all()

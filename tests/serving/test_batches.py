@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import signal
+import socket
 import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -28,6 +29,8 @@ from attentive_lens.serving.guard import MILLION, Guard
 from attentive_lens.serving.limits import Limits
 from attentive_lens.serving.receiving import Received
 from attentive_lens.serving.refusals import TooMany
+from attentive_lens.serving.running import Serving, _serve
+from attentive_lens.serving.served import Served
 from attentive_lens.workspace import Workspace
 
 
@@ -160,6 +163,36 @@ def test_a_picture_that_breaks_its_decoder_or_takes_too_long_is_alone_in_that(mo
     finally:
         decoders.close()
     assert work.func.__name__ == "read_received"
+
+
+def test_who_says_nothing_or_too_slowly_is_let_go(answerer: Answerer) -> None:
+    serving = Serving(answerer.model, "a model", limits=Limits(seconds=0.5))
+    answerer.limits = serving.limits
+    ports: list[int] = []
+
+    async def asked() -> list[bytes]:
+        with socket.create_server(("127.0.0.1", 0)) as listening:
+            running = asyncio.ensure_future(
+                _serve(serving, Served(answerer, "a model"), listening, lambda _, port: ports.append(port))
+            )
+            while not ports:
+                await asyncio.sleep(0.01)
+            replies = []
+            head = "POST /predict HTTP/1.1\r\nHost: localhost\r\nContent-Type: image/png\r\nContent-Length: 99\r\n\r\n"
+            for words in ("", "POST /pre", head, head + "begun"):
+                reader, writer = await asyncio.open_connection("127.0.0.1", ports[0])
+                writer.write(words.encode())
+                replies.append(await asyncio.wait_for(reader.read(), 20))
+                writer.close()
+            os.kill(os.getpid(), signal.SIGTERM)
+            await asyncio.wait_for(running, 20)
+            return replies
+
+    silent, begun, no_body, part = asyncio.run(asked())
+    assert (silent, begun) == (b"", b"")
+    for reply in (no_body, part):
+        assert reply.startswith(b"HTTP/1.1 408")
+        assert b"did not arrive within 0.5 seconds" in reply
 
 
 def test_room_is_held_while_a_request_is_under_way_and_given_back() -> None:

@@ -70,6 +70,7 @@ def test_each_refusal_has_its_status_and_one_sentence(serving: Server, image: by
         ("/predict", b"", png, "POST", 400, "holds no image"),
         ("/predict", many, kind, "POST", 413, "5 are the most"),
         ("/predict", bytes(1_100_000), png, "POST", 413, "more than 1 MB"),
+        ("/predict", json.dumps({"images": [{"data": ""}] * 6}).encode(), as_json, "POST", 413, "5 are the most"),
         ("/predict", image, {"Content-Type": "text/plain"}, "POST", 415, "text/plain"),
         ("/predict", b"no picture", png, "POST", 422, "not those of an image format"),
         ("/predict", bomb(1500), png, "POST", 422, "2 million are the most"),

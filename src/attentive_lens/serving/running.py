@@ -7,7 +7,7 @@ import logging
 import signal
 import socket
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -191,11 +191,13 @@ async def _keep(served: Served) -> None:
     days = served.answerer.days
     while days is not None and days.file is not None:
         await asyncio.sleep(KEEP_SECONDS)
-        try:
-            with served.answerer.counting:
-                days.keep()
-        except BadFile:
-            continue
+        with suppress(BadFile):
+            await asyncio.to_thread(_kept_now, served.answerer, days)
+
+
+def _kept_now(answerer: Answerer, days: DriftByDay) -> None:
+    with answerer.counting:
+        days.keep()
 
 
 def is_this_machine(host: str) -> bool:

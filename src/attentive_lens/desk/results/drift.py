@@ -217,15 +217,15 @@ class DriftByDay:
     def _read(self, file: Path) -> None:
         try:
             table = json.loads(file.read_text(encoding="utf-8"))
-            own, days = table["model"], table["days"]
-            if own == self.held_out.key:
-                self.counts.update({str(name): self._counts(plain) for name, plain in days.items()})
+            is_ours = table["model"] == self.held_out.key
+            days = {str(name): self._counts(plain) for name, plain in table["days"].items()} if is_ours else {}
         except (OSError, ValueError, LookupError, TypeError, AttributeError) as error:
             why = f"it holds no days ({type(error).__name__})"
             raise BadFile(f"{file} was not gone on with", why, "Name another file") from None
-        if own != self.held_out.key:
+        if not is_ours:
             why = "it holds the days of another model, or of other held-out images"
             raise BadFile(f"{file} was not gone on with", why, "Name another file")
+        self.counts.update(days)
 
     def _counts(self, plain: Any) -> DriftCounts:
         counts = DriftCounts.empty(self.held_out.reference)
