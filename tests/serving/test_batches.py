@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import json
 import os
 import signal
 import socket
 import time
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,8 +25,10 @@ from attentive_lens.desk.results.models import AT_ONCE, model_of
 from attentive_lens.errors import BadValue
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.ahead import Read
+from attentive_lens.plan.tasks import IMAGES
 from attentive_lens.serving import answering as batching
 from attentive_lens.serving.answering import Answerer
+from attentive_lens.serving.application import application
 from attentive_lens.serving.decoding import Decoders
 from attentive_lens.serving.guard import MILLION, Guard
 from attentive_lens.serving.limits import Limits
@@ -79,14 +84,15 @@ def test_what_waits_is_answered_together_and_comes_back_to_who_sent_it(
     assert (answerer.waiting, answerer.answered) == (0, len(images))
 
 
+@pytest.mark.parametrize("error", [BadValue("The model gives no answer", "infinite", "Choose another"), KeyError(3)])
 def test_an_image_without_an_answer_spoils_no_other(
-    answerer: Answerer, images: list[Received], monkeypatch: pytest.MonkeyPatch
+    answerer: Answerer, images: list[Received], monkeypatch: pytest.MonkeyPatch, error: Exception
 ) -> None:
     answer = Answering.answer
 
     def some(self: Answering, read: Read, day: str = "") -> list[Prediction | Unreadable]:
         if any(name == images[3].name for name, _ in read):
-            raise BadValue("The model gives no answer", "its scores are infinite", "Choose another")
+            raise error
         return answer(self, read, day)
 
     monkeypatch.setattr(Answering, "answer", some)
@@ -95,8 +101,13 @@ def test_an_image_without_an_answer_spoils_no_other(
         return await asyncio.gather(*(answerer.ask([image]) for image in images), return_exceptions=True)
 
     outcome = asyncio.run(all_at_once())
-    assert [isinstance(each, BadValue) for each in outcome] == [k == 3 for k in range(len(images))]
+    assert [isinstance(each, type(error)) for each in outcome] == [k == 3 for k in range(len(images))]
     assert answerer.waiting == 0
+    with monkeypatch.context() as patched:
+        patched.setattr(answerer.decoders, "read", lambda _: (_ for _ in ()).throw(error))
+        with pytest.raises(type(error)):
+            asyncio.run(answerer.ask(images[:2]))
+    assert len(asyncio.run(answerer.ask(images[:2]))) == 2, "a fault ends nothing"
 
 
 def test_no_more_wait_than_there_is_room_for(answerer: Answerer, images: list[Received]) -> None:
@@ -165,6 +176,13 @@ def test_a_picture_that_breaks_its_decoder_or_takes_too_long_is_alone_in_that(mo
     assert work.func.__name__ == "read_received"
 
 
+def test_a_network_that_draws_is_served_to_nobody(model: ModelFile) -> None:
+    draws = replace(model, output=IMAGES)
+    for begin in (lambda: Answerer(draws, Limits()), lambda: Answering(draws, None)):
+        with pytest.raises(BadValue, match="answers no classes"):
+            begin()
+
+
 def test_who_says_nothing_or_too_slowly_is_let_go(answerer: Answerer) -> None:
     serving = Serving(answerer.model, "a model", limits=Limits(seconds=0.5))
     answerer.limits = serving.limits
@@ -228,3 +246,28 @@ def test_room_is_held_while_a_request_is_under_way_and_given_back() -> None:
     asyncio.run(ask(3))
     asyncio.run(ask(4))
     assert seen == ["read", "TooLarge"]
+
+
+def test_a_fault_is_a_sentence_and_its_trace_is_in_the_log(
+    answerer: Answerer, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    served, sent = Served(answerer, "a model"), []
+    monkeypatch.setattr(Served, "about", lambda _: 1 // 0)
+    log = (tmp_path / "faults.log").open("a", encoding="utf-8")
+    monkeypatch.setattr("attentive_lens.desk.log.open_log", lambda: log)
+
+    async def receive() -> Any:
+        return {"type": "http.request", "body": b"", "more_body": False}
+
+    async def send(message: Any) -> None:
+        sent.append(message)
+
+    scope = {"type": "http", "method": "GET", "path": "/model", "query_string": b"", "headers": []}
+    with contextlib.suppress(ZeroDivisionError):
+        asyncio.run(application(served)(scope, receive, send))
+    assert sent[0]["status"] == 500
+    error = json.loads(sent[1]["body"])["error"]
+    assert error["what"] == "The program has a fault"
+    assert "ZeroDivisionError" in error["why"]
+    assert "Traceback" not in sent[1]["body"].decode()
+    assert "ZeroDivisionError" in (tmp_path / "faults.log").read_text("utf-8")

@@ -72,9 +72,13 @@ class Answerer:
     ) -> None:
         self.model, self.limits, self.days = model, limits, days
         self.waiting = self.answered = 0
-        self.decoders = Decoders(model.preprocessor, limits)
         self._pool = ThreadPool(THREADS)
-        self._answering = Answering(model, self._pool, familiar, days)
+        try:
+            self._answering = Answering(model, self._pool, familiar, days)
+        except LensError:
+            self._pool.close()
+            raise
+        self.decoders = Decoders(model.preprocessor, limits)
         self._began, self._measuring = time.monotonic(), 0.0
         self._arrived: SimpleQueue[_Question | None] = SimpleQueue()
         self._decoded: deque[_Question] = deque()
@@ -132,9 +136,14 @@ class Answerer:
     def _decode(self) -> None:
         while questions := self._arrivals():
             images = [image for question in questions for image in question.images]
-            pixels = iter(self.decoders.read([image.content for image in images]))
-            for question in questions:
-                question.read = [(image.name, next(pixels)) for image in question.images]
+            try:
+                pixels = iter(self.decoders.read([image.content for image in images]))
+                for question in questions:
+                    question.read = [(image.name, next(pixels)) for image in question.images]
+            except Exception as error:  # noqa: BLE001  # a fault: told to those who wait, and the next are decoded
+                for question in questions:
+                    self._call(question, question.answers.set_exception, error)
+                questions = []
             with self._changed:
                 self._decoded.extend(questions)
                 self._expected -= len(images)
@@ -144,11 +153,11 @@ class Answerer:
         while questions := self._next():
             try:
                 self._hand_out(questions, self._asked(questions))
-            except LensError:  # of one image among them: the others are answered all the same
+            except Exception:  # noqa: BLE001  # of one image among them: the others are answered all the same
                 for question in questions:
                     try:
                         self._hand_out([question], self._asked([question]))
-                    except LensError as error:
+                    except Exception as error:  # noqa: BLE001  # told to who waits for it
                         self._call(question, question.answers.set_exception, error)
 
     def _arrivals(self) -> list[_Question]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from functools import partial
 from typing import Any
 
@@ -29,7 +28,7 @@ async def _openapi(served: Served, request: Request) -> Response:
 
 async def _page(served: Served, request: Request) -> Response:
     base = str(request.base_url).rstrip("/")
-    return HTMLResponse(await asyncio.to_thread(page, served, ENDPOINTS, base))
+    return HTMLResponse(await served.drawn(partial(page, served, ENDPOINTS, base)))
 
 
 ENDPOINTS = (

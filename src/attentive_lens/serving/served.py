@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import io
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
+from typing import TypeVar
 
 from PIL import Image
 from starlette.requests import Request
@@ -30,6 +32,7 @@ MAPS_WAITING = 16
 """Maps that are asked for at once."""
 SIDE = 256
 """Pixels of a picture's height, about, where none are asked for."""
+T = TypeVar("T")
 SHOWN = ("beside", "map")
 """Ways to show a map: the image and beside it the map over the paled image, or the map alone, transparent."""
 
@@ -102,7 +105,7 @@ class Served:
             if len(images) != 1:
                 raise BadUsage("One image is explained", f"the request holds {len(images)}", "Send one of them")
             draw = partial(self._drawn, images[0], settings, query.get("target"), show, side)
-            picture = await asyncio.get_running_loop().run_in_executor(self._drawing, draw)
+            picture = await self.drawn(draw)
         finally:
             self._maps -= 1
         return Response(picture, media_type="image/png")
@@ -118,7 +121,7 @@ class Served:
     async def drift(self, request: Request) -> Response:
         """Tell how each day's images differ from held-out ones."""
         del request
-        return JsonAnswer(await asyncio.to_thread(self.by_day))
+        return JsonAnswer(await self.drawn(self.by_day))
 
     def by_day(self) -> DriftTold:
         """How each day's images differ from held-out ones; `NotHere` where nothing is known of these."""
@@ -135,7 +138,7 @@ class Served:
     async def drift_chart(self, request: Request) -> Response:
         """Draw that as a chart."""
         del request
-        chart = await asyncio.to_thread(self.chart)
+        chart = await self.drawn(self.chart)
         if not chart:
             raise NotHere("There is no chart", "no day has images enough yet", "Ask again later")
         return Response(chart, media_type="image/svg+xml")
@@ -143,6 +146,10 @@ class Served:
     def chart(self) -> str:
         """The days as SVG; empty without a day of images enough."""
         return as_svg(drift_by_day(self.by_day().days), "How the images of each day differ from held-out ones")
+
+    async def drawn(self, work: Callable[[], T]) -> T:
+        """What some work gives, one after the other: what charts are drawn with bears no company."""
+        return await asyncio.get_running_loop().run_in_executor(self._drawing, work)
 
     async def health(self, request: Request) -> Response:
         """Tell whether the server answers."""

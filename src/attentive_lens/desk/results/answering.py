@@ -67,6 +67,11 @@ class Answering:
         What it was trained on: each answer then says how unlike all of that its image is.
     days : DriftByDay, optional
         Where images are counted whose day is named.
+
+    Raises
+    ------
+    BadValue
+        If the model draws images, and answers no classes.
     """
 
     def __init__(
@@ -78,6 +83,7 @@ class Answering:
     ) -> None:
         self.model, self.familiar, self.days = model, familiar, days
         self.predictor = Predictor.of(model, thread_pool)
+        self.predictor.output  # noqa: B018  # refused here if it has none
 
     def answer(self, read: Read, day: str = "") -> list[Prediction | Unreadable]:
         """Answers to files that were read, in their order; a file without pixels gives its reason.
