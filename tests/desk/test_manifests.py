@@ -23,7 +23,9 @@ from attentive_lens.errors import BadFile
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import Correction
 
-ENTRIES = tuple(Entry(k, f"a/{k}, «x».png", f"{k:016x}", "one", "training", "label flag") for k in range(1, 9))
+ENTRIES = tuple(
+    Entry(k, f"a/{k}, «x».png", f"{k:016x}", "one", "training", "label flag", f"0 {k} 9 9") for k in range(1, 9)
+)
 
 
 def test_a_manifest_is_read_as_it_was_written(tmp_path: Path) -> None:
@@ -61,7 +63,13 @@ def test_changes_are_told_by_their_sort() -> None:
     apart = changes(ENTRIES, other)
     assert (apart.pixels, apart.label, apart.set) == ((1,), (2,), (3,))
     assert (apart.missing, apart.added) == ((7, 8), (20,))
-    assert not apart.none
+    assert (apart.none, apart.crop) == (False, ())
+    otherwise = changes(
+        ENTRIES, (*ENTRIES[:5], replace(ENTRIES[5], crop="1 1 2 2"), replace(ENTRIES[6], crop=""), ENTRIES[7])
+    )
+    assert (otherwise.crop, otherwise.none) == ((6, 7), False)
+    assert list(otherwise.words("a", "b")) == ["2 images cropped otherwise in b than in a: 6, 7."]
+    assert changes(ENTRIES, [replace(each, crop="") for each in ENTRIES]).none, "one is of a run that does not crop"
     words = list(apart.words("run 1", "run 2"))
     assert words[0] == "1 image with other pixels in run 2 than in run 1: 1."
     assert words[3] == "2 images in run 1 alone: 7, 8."
@@ -71,7 +79,9 @@ def test_changes_are_told_by_their_sort() -> None:
     assert list(many.words("a", "b")) == ["8 images in a alone: 1, 2, 3, 4, 5 …."]
 
 
-@pytest.mark.parametrize(("field", "value"), [("pixels", "0" * 16), ("label", "two"), ("set", "test"), ("image", 99)])
+@pytest.mark.parametrize(
+    ("field", "value"), [("pixels", "0" * 16), ("label", "two"), ("set", "test"), ("image", 99), ("crop", "")]
+)
 def test_the_digest_stands_on_pixels_labels_and_sets(field: str, value: object) -> None:
     assert digest_of(ENTRIES) != digest_of((replace(ENTRIES[0], **{field: value}), *ENTRIES[1:]))  # type: ignore[arg-type]
     assert digest_of(ENTRIES) == digest_of([replace(each, file="elsewhere", decision="") for each in ENTRIES])

@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+import onnx
 import pytest
 from PIL import Image
 from tests.cli.running import command, last_object
@@ -30,6 +31,7 @@ from attentive_lens.desk.images.outlines import (
 from attentive_lens.desk.making import look_again
 from attentive_lens.desk.requests.images import ResizeModes
 from attentive_lens.desk.requests.models import AnswerNew, Score
+from attentive_lens.desk.results.manifest import manifest
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.cautions import cautions_of
 from attentive_lens.desk.training.executing import Launch, execute
@@ -297,6 +299,15 @@ def test_a_plan_that_crops_sees_the_objects_and_images_without_an_outline_whole(
     assert np.array_equal(cropped_data.pixels[1], data.pixels[1])
     assert not np.array_equal(cropped_data.pixels[2], data.pixels[2])
     assert cropped_data.fingerprint != data.fingerprint
+    run = station.claim_run(plan.changed({"training.epochs": 1, "network": "two blocks"}))
+    finish(execute(station, run, lambda: False))
+    crops = {entry.image: entry.crop for entry in manifest(station, run)}
+    noted = {k + 1: " ".join(map(str, region)) for k, region in enumerate(cropped_data.regions.tolist()) if any(region)}
+    assert {image: crop for image, crop in crops.items() if crop} == noted
+    assert noted
+    exported = last_object(command("export", station.folder, run.number, "--out", station.folder / "a.onnx", "--json"))
+    assert "crop them first" in exported["caution"]
+    assert "crop them first" in onnx.load(station.folder / "a.onnx").doc_string
     rows, outlines = collection(station, plan).rows, known_outlines(station)
     larger = [
         coverage(outlines[k], 64, 64, plan.preprocessing).mean()

@@ -42,6 +42,8 @@ class Exported:
         Whether it draws images.
     held_out : str
         A file beside it that tells what its run's images are like; empty where there is none.
+    caution : str
+        What who asks it must know; mostly nothing.
     """
 
     file: str
@@ -51,10 +53,13 @@ class Exported:
     most: float
     draws: bool = False
     held_out: str = ""
+    caution: str = ""
 
     def words(self) -> Iterator[str]:
         """Where it is, and whether it answers as the model does."""
         yield f"{self.file}: {self.bytes / 1e6:.1f} MB."
+        if self.caution:
+            yield self.caution
         if self.held_out:
             yield f"{self.held_out} beside it tells what its images are like: with it drift is told of it anywhere."
         if self.images:

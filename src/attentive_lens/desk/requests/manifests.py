@@ -28,8 +28,9 @@ class Manifested:
         The file it was checked against; empty for none.
     same : bool or None
         Whether it is the same as that one; None for none.
-    pixels, label, set, missing, added : tuple of int
-        Numbers of the images with other pixels, another label, in another set, only there, and only here.
+    pixels, label, set, missing, added, crop : tuple of int
+        Numbers of the images with other pixels, another label, in another set, only there, only here, and cropped
+        otherwise.
     sentences : tuple of str
         The same in words.
     """
@@ -45,6 +46,7 @@ class Manifested:
     set: tuple[int, ...]
     missing: tuple[int, ...]
     added: tuple[int, ...]
+    crop: tuple[int, ...]
     sentences: tuple[str, ...]
 
     def words(self) -> Iterator[str]:

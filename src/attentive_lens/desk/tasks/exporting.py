@@ -46,6 +46,7 @@ def export(request: ExportModel) -> Job[Exported]:
     yield Progress(0, 1, request.doing)
     model = read_model(source)
     images, same, most, beside = 0, 0, 0.0, ""
+    caution = model.preprocessor.settings.caution_of_files
     if ending == ".onnx":
         from attentive_lens.formats.onnx.writing import write_onnx  # only here: the schemas take long to load
 
@@ -61,7 +62,7 @@ def export(request: ExportModel) -> Job[Exported]:
                 beside = str((yield from write_beside_model(place, run, file)))
     else:
         _write_weights(model.flat(request.half), file, ending)
-    return Exported(str(file), file.stat().st_size, images, same, most, model.draws, beside)
+    return Exported(str(file), file.stat().st_size, images, same, most, model.draws, beside, caution)
 
 
 def _model_of(place: Workspace, wanted: str) -> tuple[Path, Plan, Run | None]:

@@ -98,6 +98,7 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     own = model.preprocessor
     preprocessing = {"settings": own.settings.write(), "mean": own.mean, "std": own.std, **own.pixel_format.to_table()}
     properties = {"classes": list(model.classes), "preprocessing": preprocessing}
+    proto.doc_string = own.settings.caution_of_files
     helper.set_model_props(proto, {name: json.dumps(each, ensure_ascii=False) for name, each in properties.items()})
     return proto
 
