@@ -46,7 +46,15 @@ def test_every_answer_is_in_a_row_and_its_figures_are_those_of_its_explanation(s
         (whole,) = [row for row in every if row.right == right]
         assert sum(row.images for row in by_class) == whole.images
         assert sum(row.on_rest for row in by_class) == whole.on_rest
-        for name in ("area", "kept_without", "kept_alone", "pointing", "pointing_elsewhere"):
+        for name in (
+            "area",
+            "kept_without",
+            "kept_alone",
+            "pointing",
+            "pointing_elsewhere",
+            "probability",
+            "probability_alone",
+        ):
             parts = sum(getattr(row, name) * row.images for row in by_class)
             assert parts == pytest.approx(getattr(whole, name) * whole.images)
         assert whole.low <= whole.share <= whole.high

@@ -36,6 +36,9 @@ class Judge:
     def predicted(self, scores: np.ndarray) -> Any:
         return scores.argmax(axis=1)
 
+    def checked(self, scores: np.ndarray) -> np.ndarray:
+        return scores
+
 
 def constant(images: np.ndarray) -> np.ndarray:
     return np.zeros(len(images), int)

@@ -84,12 +84,14 @@ def test_answers_by_the_ground_rest_on_it_and_answers_by_the_object_do_not(dtype
     result, predicted = trial(by_ground, dtype)
     assert result.on_rest(predicted).all()
     assert np.array_equal(result.without, predicted)
+    assert np.array_equal(result.probability, np.stack([np.ones(30), np.ones(30), predicted == 2], axis=1))
     assert (result.alone == 2).all(), "without its ground every image is of the last class"
     assert (result.rest == 1).all()
     assert (result.object == 0).all()
     result, predicted = trial(by_object, dtype)
     assert not result.on_rest(predicted).any()
     assert np.array_equal(result.alone, predicted)
+    assert np.array_equal(result.probability, np.stack([np.ones(30), predicted == 2, np.ones(30)], axis=1))
     assert (result.object == 1).all()
     assert (result.without == 2).all(), "nothing of the square is left"
 
@@ -110,11 +112,11 @@ def test_a_class_that_all_mixtures_get_must_be_told_far_more_often_by_its_own_gr
     same = np.zeros(4, np.int64)
     parts = np.array([1.0, 0.75, 0.5, 0.25])
     none = np.zeros(4)
-    unusual = ObjectTrial(same, same, parts, none, np.array([0.0, 0, 0]))
+    unusual = ObjectTrial(same, same, parts, none, np.array([0.0, 0, 0]), np.ones((len(same), 3)))
     assert unusual.on_rest(predicted).tolist() == [True, True, True, False]
-    usual = ObjectTrial(same, same, parts, none, np.array([0.6, 0, 0]))
+    usual = ObjectTrial(same, same, parts, none, np.array([0.6, 0, 0]), np.ones((len(same), 3)))
     assert usual.on_rest(predicted).tolist() == [True, False, False, False]
-    lost = ObjectTrial(same + 1, same, parts, none, np.array([0.0, 0, 0]))
+    lost = ObjectTrial(same + 1, same, parts, none, np.array([0.0, 0, 0]), np.ones((len(same), 3)))
     assert not lost.on_rest(predicted).any(), "the answer must stay without the object"
 
 

@@ -14,7 +14,7 @@ from scipy.ndimage import binary_dilation, gaussian_filter
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.random import random_generator
-from attentive_lens.explaining.trials import predicted_of
+from attentive_lens.explaining.trials import predicted_of, scores_of
 from attentive_lens.images.outlines import is_inside
 from attentive_lens.images.pixel_format import PixelArray, levels, of_levels
 from attentive_lens.predicting import Predictor
@@ -115,6 +115,8 @@ class ObjectTrial:
         Part of other images' rests in which its object keeps its answer; NaN where it was put into none.
     usual : ndarray, K float64
         How often each class is said where neither the object nor the rest got that answer.
+    probability : ndarray, N×3 float64
+        Of the class said of each image: as it is, once the object is covered, and once everything else is.
     """
 
     without: NDArray[np.int64]
@@ -122,6 +124,7 @@ class ObjectTrial:
     rest: NDArray[np.float64]
     object: NDArray[np.float64]
     usual: NDArray[np.float64]
+    probability: NDArray[np.float64]
 
     def on_rest(self, predicted: NDArray[np.int64]) -> NDArray[np.bool_]:
         """Which of the answers N rest on what is not the object.
@@ -157,12 +160,16 @@ def try_objects(
     count, classes = len(pixels), len(predictor.classes)
     rests = np.empty_like(pixels)
     without, alone = np.zeros(count, np.int64), np.zeros(count, np.int64)
+    probability = np.zeros((count, 3))
     for some in _chunks(np.arange(count)):
         yield Progress(int(some[0]), 3 * count, doing)
         for k in some:
             rests[k] = without_object(pixels[k], covered[k])
-        without[some] = predicted_of(predictor, rests[some])
-        alone[some] = predicted_of(predictor, np.stack([object_alone(pixels[k], covered[k]) for k in some]))
+        objects = np.stack([object_alone(pixels[k], covered[k]) for k in some])
+        scores = [scores_of(predictor, images) for images in (pixels[some], rests[some], objects)]
+        without[some], alone[some] = predictor.predicted(scores[1]), predictor.predicted(scores[2])
+        of_said = [predictor.checked(each)[np.arange(len(some)), predicted[some]] for each in scores]
+        probability[some] = np.stack(of_said, axis=1)
     rest, own = np.zeros((2, count)), np.zeros((2, count))  # so many got the answer, of so many
     seen, said = np.zeros(classes), np.zeros(classes)
     random = random_generator(0, "objects put into other images")
@@ -185,7 +192,7 @@ def try_objects(
         seen += (~expected).sum(axis=0)
         said += np.bincount(got[~expected[np.arange(len(able)), got]], minlength=classes)
     of_rest, of_object = (np.where(of > 0, part / np.maximum(of, 1), np.nan) for part, of in (rest, own))
-    return ObjectTrial(without, alone, of_rest, of_object, said / np.maximum(seen, 1))
+    return ObjectTrial(without, alone, of_rest, of_object, said / np.maximum(seen, 1), probability)
 
 
 def most_images(image: PixelArray) -> int:

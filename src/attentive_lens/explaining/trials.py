@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import paced
+from attentive_lens.engine.arrays import Array
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.predicting import Predictor
 
@@ -161,6 +162,11 @@ def _square(sides: tuple[int, ...], row: float, column: float, side: float) -> t
 
 def predicted_of(predictor: Predictor, images: PixelArray) -> NDArray[np.intp]:
     """Classes that are said of images N×H×W×C uint8, a few at a time."""
+    return predictor.predicted(scores_of(predictor, images))
+
+
+def scores_of(predictor: Predictor, images: PixelArray) -> Array:
+    """The classes' scores N×K of images N×H×W×C uint8, a few at a time."""
     starts = paced(range(0, len(images), AT_ONCE), 1)
-    parts = [predictor.predicted(predictor.scores(predictor.prepare(images[k : k + AT_ONCE]))) for k in starts]
-    return np.concatenate(parts) if parts else np.zeros(0, np.intp)
+    parts = [predictor.scores(predictor.prepare(images[k : k + AT_ONCE])) for k in starts]
+    return np.concatenate(parts) if parts else np.zeros((0, len(predictor.classes)), np.float32)

@@ -38,6 +38,8 @@ class ObjectRow:
         Part of the maps whose strongest place lies in the object, with its interval, and in those of other images.
     kept_without, kept_alone : float
         Part of the answers that stay once the object, or everything else, is covered.
+    probability, probability_without, probability_alone : float
+        Of the class said, on average: as it is, and then.
     on_rest : int
         Answers that rest on what is not the object.
     """
@@ -57,6 +59,9 @@ class ObjectRow:
     pointing_elsewhere: float
     kept_without: float
     kept_alone: float
+    probability: float
+    probability_without: float
+    probability_alone: float
     on_rest: int
 
 
@@ -157,8 +162,9 @@ class ObjectsMeasured:
                 f" {row.area:.0%} of the image; in other images' objects {row.elsewhere:.0%}, with random weights"
                 f" {row.untrained:.0%}. Strongest place in it: {row.pointing:.0%}"
                 f" ({row.pointing_low:.0%}–{row.pointing_high:.0%}), in others' {row.pointing_elsewhere:.0%}."
-                f" Stay without it {row.kept_without:.0%}, with it alone {row.kept_alone:.0%}; {row.on_rest} rest on"
-                " what is not the object."
+                f" Stay without it {row.kept_without:.0%}, with it alone {row.kept_alone:.0%}; the probability of the"
+                f" class said is {row.probability:.2f}, {row.probability_without:.2f} and {row.probability_alone:.2f};"
+                f" {row.on_rest} rest on what is not the object."
             )
         if self.wrong_reason:
             yield ""

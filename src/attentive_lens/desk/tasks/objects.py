@@ -183,6 +183,7 @@ def _row(looked: _Looked, name: str, right: bool, members: NDArray[np.bool_]) ->
     low, high = interval_of_mean(share[:, 0], looked.units[speaking]) if len(speaking) else (0.0, 1.0)
     means = share.mean(axis=0) if len(speaking) else np.zeros(3)
     predicted = np.array([looked.answers[k].predicted for k in here])
+    probability = looked.trial.probability[here].mean(axis=0)
     return ObjectRow(
         name,
         right,
@@ -198,5 +199,8 @@ def _row(looked: _Looked, name: str, right: bool, members: NDArray[np.bool_]) ->
         float(looked.pointed[here, 1].mean()),
         float((looked.trial.without[here] == predicted).mean()),
         float((looked.trial.alone[here] == predicted).mean()),
+        float(probability[0]),
+        float(probability[1]),
+        float(probability[2]),
         int(looked.on_rest[here].sum()),
     )

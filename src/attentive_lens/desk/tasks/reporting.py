@@ -288,8 +288,8 @@ def _objects(objects: ObjectsMeasured | None, pixels: Pixels) -> dict[str, Any] 
                 "rest": row.on_rest,
                 "share": f"{row.share:.0%} ({row.low:.0%} to {row.high:.0%})",
                 "elsewhere": f"{row.elsewhere:.0%}",
-                "without": f"{row.kept_without:.0%}",
-                "alone": f"{row.kept_alone:.0%}",
+                "without": f"{row.kept_without:.0%} ({row.probability_without:.2f})",
+                "alone": f"{row.kept_alone:.0%} ({row.probability_alone:.2f})",
             }
             for row in objects.rows
         ],

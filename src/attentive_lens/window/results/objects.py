@@ -225,7 +225,9 @@ def _tip(row: ObjectRow) -> str:
     strongest = f"{percent(row.pointing)} ({row.pointing_low:.0%}–{row.pointing_high:.0%}) of the maps"
     return (
         f"{_name(row)}: the object is {percent(row.area)} of the image. The strongest place of {strongest} lies in it,"
-        f" and of {percent(row.pointing_elsewhere)} in other images' objects."
+        f" and of {percent(row.pointing_elsewhere)} in other images' objects. The class said has a probability of"
+        f" {row.probability:.2f}, without the object {row.probability_without:.2f}, with it alone"
+        f" {row.probability_alone:.2f}."
     )
 
 
