@@ -111,6 +111,12 @@ def test_runs_that_saw_other_labels_and_sets_say_so(station: Workspace, tmp_path
     result = last_object(command("manifest", station.folder, 2, "--against", tmp_path / "one.csv", "--json"))
     assert (result["same"], result["label"]) == (False, [one])
     assert two in result["set"]
+    by_number = last_object(command("manifest", station.folder, 2, "--against", "1", "--json"))
+    assert {**by_number, "against": "", "sentences": ()} == {**result, "against": "", "sentences": ()}
+    assert by_number["sentences"][0] == f"1 image with another label in run 2 than in run 1: {one}."
+    assert "They are those of run 1" in command("manifest", station.folder, 1, "--against", "1")
+    unknown = last_object(command("manifest", station.folder, "--against", "9", "--json", code=1))
+    assert "9" in unknown["error"]["what"] + unknown["error"]["why"]
     same = command("manifest", station.folder, 1, "--against", tmp_path / "one.csv")
     assert "They are those of" in same
 

@@ -43,11 +43,11 @@ def test_days_like_any_other_are_not_told_and_those_that_are_moved_are() -> None
         alike = [drift("", counted(known, *images(80, seed, long)), known) for seed in range(1, days + 1)]
         assert sum(day.differs for day in alike) <= 3 * BY_CHANCE * days
     for moved, words in ((-1.2, "are darker"), (1.2, "are lighter")):
-        told = [drift("", counted(known, *images(80, seed, 0.5, moved)), known) for seed in range(1, 51)]
-        assert all(day.differs and day.shifts[0].measure == "brightness" for day in told)
-        assert all(np.sign(day.shifts[0].deviations) == np.sign(moved) for day in told)
-        assert all(words in day.sentence and "brightness" in day.sentence for day in told)
-        assert np.mean([day.shifts[0].deviations for day in told]) == pytest.approx(moved / known.std[0], abs=0.1)
+        differing = [drift("", counted(known, *images(80, seed, 0.5, moved)), known) for seed in range(1, 51)]
+        assert all(day.differs and day.shifts[0].measure == "brightness" for day in differing)
+        assert all(np.sign(day.shifts[0].deviations) == np.sign(moved) for day in differing)
+        assert all(words in day.sentence and "brightness" in day.sentence for day in differing)
+        assert np.mean([day.shifts[0].deviations for day in differing]) == pytest.approx(moved / known.std[0], abs=0.1)
 
 
 def test_another_mix_of_classes_is_told_as_such_and_not_as_other_images() -> None:

@@ -188,7 +188,7 @@ def test_who_says_nothing_or_too_slowly_is_let_go(answerer: Answerer) -> None:
     answerer.limits = serving.limits
     ports: list[int] = []
 
-    async def asked() -> list[bytes]:
+    async def replies_to() -> list[bytes]:
         with socket.create_server(("127.0.0.1", 0)) as listening:
             running = asyncio.ensure_future(
                 _serve(serving, Served(answerer, "a model"), listening, lambda _, port: ports.append(port))
@@ -206,7 +206,7 @@ def test_who_says_nothing_or_too_slowly_is_let_go(answerer: Answerer) -> None:
             await asyncio.wait_for(running, 20)
             return replies
 
-    silent, begun, no_body, part = asyncio.run(asked())
+    silent, begun, no_body, part = asyncio.run(replies_to())
     assert (silent, begun) == (b"", b"")
     for reply in (no_body, part):
         assert reply.startswith(b"HTTP/1.1 408")

@@ -14,6 +14,7 @@ from tests.driving import LEFT, child, click, stage
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.requests.slices import FindSlices
+from attentive_lens.desk.results.manifest import manifest
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.errors import LensError
@@ -30,6 +31,7 @@ from attentive_lens.window.results.confidence import BinBars
 from attentive_lens.window.results.overview import OverviewView, SetBars
 from attentive_lens.window.results.views import VIEWS
 from attentive_lens.workspace import Workspace
+from attentive_lens.workspace.corrections import Correction
 
 DEGRADED = ("blur", "noise", "darker", "brighter", "contrast", "rotation", "shift", "JPEG")
 NONE, NO_BUTTON = Qt.KeyboardModifier.NoModifier, Qt.MouseButton.NoButton
@@ -186,6 +188,9 @@ def test_a_temperature_is_kept_in_the_model_and_taken_out(qtbot: QtBot, frame: F
 
 def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:
     other = station.run(1).plan().changed({"training.epochs": 1, "optimiser.learning_rate": 0.01})
+    renamed = next(each for each in manifest(station, station.run(1)) if each.set == "test")
+    names = station.catalogue.classes()
+    station.catalogue.correct({renamed.image: Correction(label=int(names[0] == renamed.label))})
     finish(execute(station, station.claim_run(other), lambda: False))
     frame = open_frame(station)
     frame.session.runs.choose(2)
@@ -198,6 +203,9 @@ def test_another_run_is_compared_image_by_image(qtbot: QtBot, open_frame: OpenFr
     mine, theirs = scores_of(frame), frame.session.scores.of(1)
     assert theirs is not None
     result = paired(theirs, mine)
+    apart = child(frame, QLabel, "against images differ")
+    qtbot.waitUntil(apart.isVisible, timeout=30_000)
+    assert apart.text() == f"1 image with another label in run 2 than in run 1: {renamed.image}."
     says = child(frame, QLabel, "against says").text()
     assert f"run 2 fixes {len(result.fixed)} mistakes of run 1, makes {len(result.broken)} new ones" in says
     for words, numbers in (

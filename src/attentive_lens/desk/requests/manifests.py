@@ -25,7 +25,7 @@ class Manifested:
     file : str
         Where it was written; empty if nowhere.
     against : str
-        The file it was checked against; empty for none.
+        The file, or the number of the run, that it was checked against; empty for none.
     same : bool or None
         Whether it is the same as that one; None for none.
     pixels, label, set, missing, added, crop : tuple of int
@@ -54,10 +54,15 @@ class Manifested:
         whose = f"run {self.run}" if self.run else "the workspace as it is now"
         yield f"{self.images} images of {whose}: {self.digest}."
         if self.same:
-            yield f"They are those of {self.against}: pixels, labels and sets."
+            yield f"They are those of {called(self.against)}: pixels, labels and sets."
         yield from self.sentences
         if self.file:
             yield f"written to {self.file}"
+
+
+def called(against: str) -> str:
+    """A file's name, or «run 3» for a number."""
+    return f"run {against}" if against.isdecimal() else against
 
 
 @dataclass(frozen=True)
@@ -72,4 +77,4 @@ class MakeManifest(Request[Manifested]):
         0, low=0, meaning="Whose images, as it saw them; those of the workspace as they are now if left out."
     )
     file: str = spec("", meaning="Where the list goes, .csv.")
-    against: str = spec("", names="file", meaning="A list written before, to say what differs.")
+    against: str = spec("", names="file_or_run", meaning="A list written before, or a run, to say what differs.")

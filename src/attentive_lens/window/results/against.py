@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import (
 )
 
 from attentive_lens.core.numbering import place_of
+from attentive_lens.desk.requests.manifests import MakeManifest, Manifested
 from attentive_lens.desk.results.comparing import seeds_in_words
 from attentive_lens.scoring.paired import Paired, in_words, paired
 from attentive_lens.window.parts.basics import button, chooser, horizontal, label, vertical
@@ -64,6 +65,10 @@ class AgainstView(ResultsView):
         self.says = label(name="against says")
         self.says.setWordWrap(True)
         inside.addWidget(self.says)
+        self.apart = label(role="warn", name="against images differ")
+        self.apart.setWordWrap(True)
+        self.apart.hide()
+        inside.addWidget(self.apart)
         row = horizontal(spacing=8)
         self.kinds = {}
         for words, tip in KINDS.items():
@@ -104,6 +109,7 @@ class AgainstView(ResultsView):
         """Show what is known; the other run is scored where it is not."""
         scores, current, number = self.session.scores, self.session.runs.current, self.other.currentData()
         self.result = None
+        self.apart.hide()
         if number is None or current is None:
             self.says.setText("There is no other run with a model to compare with.")
         elif scores.current is None or (theirs := scores.of(int(number))) is None:
@@ -111,7 +117,15 @@ class AgainstView(ResultsView):
         else:
             self.result = paired(theirs, scores.current)
             self.says.setText(" ".join(filter(None, (in_words(self.result, int(number), current), self._seeds()))))
+            request = MakeManifest(self.session.place, current, "", str(number))
+            self.session.ask(request, partial(self._show_apart, request), lambda _: None, scope="against")
         self._fill()
+
+    def _show_apart(self, request: MakeManifest, result: Manifested) -> None:
+        """Which images the two runs saw otherwise: their figures are not of the same."""
+        if request.run == self.session.runs.current and request.against == str(self.run):
+            self.apart.setText(" ".join(result.sentences))
+            self.apart.setVisible(bool(result.sentences))
 
     def _seeds(self) -> str:
         """How far seeds alone move the accuracy of the plan in view, where it was trained with several."""
