@@ -20,9 +20,11 @@ from attentive_lens.desk.map_colours import over_image
 from attentive_lens.desk.results.answering import Answering
 from attentive_lens.desk.results.appearing import ANSWER, MAP, SETTLED, Appearing, answers_as_they_come, write_beside
 from attentive_lens.desk.results.models import model_of
+from attentive_lens.desk.tasks import explaining
 from attentive_lens.desk.tasks.explaining import class_map
-from attentive_lens.errors import BadFile
-from attentive_lens.explaining.saliency import map_method
+from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.explaining.saliency import MapMethod, map_method
+from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.workspace import Workspace
 
 OLD = 1_700_000_000
@@ -71,6 +73,25 @@ def test_each_answer_stands_beside_its_image_and_is_what_predict_says(station: W
     said_again = sorted(line.split(":")[0] for line in again.splitlines())
     assert said_again == [str(files[1]), str(inbox / "9.png")], "one is of tomorrow, and waited for"
     assert command("watch-folder", model, inbox, "--once") == "", "though it is later than its answer"
+
+
+def test_an_image_without_a_map_holds_up_no_other(
+    station: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    inbox = tmp_path / "inbox"
+    first, second, third = put(station, inbox, 3)
+    drawing = explaining.class_map
+
+    def drawn(model: ModelFile, pixels: np.ndarray, method: MapMethod) -> np.ndarray:
+        if np.array_equal(pixels, model.preprocessor.opened(second)):
+            raise BadValue("It gives no map", "some of its values are no numbers", "Choose another method")
+        assert not first.with_name(first.name + ANSWER).exists() or first.with_name(first.name + MAP).exists()
+        return drawing(model, pixels, method)
+
+    monkeypatch.setattr(explaining, "class_map", drawn)
+    command("watch-folder", station.run(1).model, inbox, "--once", "--maps")
+    assert [Path(f"{file}{MAP}").exists() for file in (first, second, third)] == [True, False, True]
+    assert all("predicted" in saved(file) for file in (first, second, third))
 
 
 def test_one_file_for_all_is_gone_on_with(station: Workspace, tmp_path: Path) -> None:

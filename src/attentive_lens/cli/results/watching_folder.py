@@ -14,10 +14,12 @@ from attentive_lens.cli.results.predicting import say_answer
 from attentive_lens.cli.speaking import console, out, reporting, watched
 from attentive_lens.core.files import check_folder_of
 from attentive_lens.desk.requests.models import Prediction
-from attentive_lens.errors import BadFile, BadUsage
+from attentive_lens.errors import BadFile, BadUsage, LensError
 
 if TYPE_CHECKING:
     from attentive_lens.desk.results.drift import DriftByDay
+    from attentive_lens.explaining.saliency import MapMethod
+    from attentive_lens.formats.bundle import ModelFile
 
 
 @app.command("watch-folder")
@@ -48,11 +50,10 @@ def watch_folder(
     from attentive_lens.core.values import in_words
     from attentive_lens.desk.results.answer_files import AnswerFile
     from attentive_lens.desk.results.answering import Answering
-    from attentive_lens.desk.results.appearing import Appearing, answers_as_they_come, draw_beside, write_beside
+    from attentive_lens.desk.results.appearing import Appearing, answers_as_they_come, write_beside
     from attentive_lens.desk.results.beside_model import familiar_to, held_out_to
     from attentive_lens.desk.results.drift import DriftByDay, write_chart
     from attentive_lens.desk.results.models import THREADS, model_of
-    from attentive_lens.desk.tasks.explaining import class_map
     from attentive_lens.engine.threads import ThreadPool
     from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS
     from attentive_lens.explaining.saliency import map_method
@@ -82,11 +83,10 @@ def watch_folder(
         try:
             for batch in answers_as_they_come(answering, appearing, seconds, once):
                 for answer in batch:
+                    if drawn is not None and isinstance(answer, Prediction):  # before the answer: that says it is done
+                        _draw(read, drawn, answer.file)
                     if into is None:
                         write_beside(answer, model.name, appearing.changed[answer.file])
-                    if drawn is not None and isinstance(answer, Prediction):
-                        pixels = read.preprocessor.opened(Path(answer.file))
-                        draw_beside(answer.file, pixels, class_map(read, pixels, drawn))
                 named = [replace(answer, file=printable(answer.file)) for answer in batch]
                 if into is not None:
                     into.write(named)
@@ -102,6 +102,20 @@ def watch_folder(
             if days is not None and days.counts:
                 days.keep()  # also where it was ended in the midst
                 write_chart(days)
+
+
+def _draw(model: ModelFile, method: MapMethod, file: str) -> None:
+    """Write the map of an image beside it; one that has none, or has gone meanwhile, is told, and holds up no other."""
+    from attentive_lens.desk.results.appearing import draw_beside
+    from attentive_lens.desk.tasks.explaining import class_map
+
+    try:
+        pixels = model.preprocessor.opened(Path(file))
+        map_ = class_map(model, pixels, method)
+    except LensError as error:
+        console.print(f"{printable(file)}: no map, {error.why}")
+        return
+    draw_beside(file, pixels, map_)
 
 
 def _say_drift(days: DriftByDay, before: bool, as_json: bool) -> bool:
