@@ -189,6 +189,7 @@ def test_what_cannot_be_watched_or_written_is_a_sentence(station: Workspace, tmp
         ([inbox, "--drift", tmp_path / "nowhere" / "days.json"], 1, "there is no folder"),
         ([inbox, "--drift", tmp_path / "days.json"], 1, "validation images"),
         ([inbox, "--method", "nothing"], 2, "«nothing»"),
+        ([inbox, "--method", 'integrated_gradients baseline="image 3"'], 2, "image 3 of a workspace"),
     ):
         said = last_object(command("watch-folder", model, *words, "--once", "--json", code=code))["error"]
         assert why in " ".join(said.values())

@@ -149,6 +149,7 @@ def test_a_map_is_that_of_the_program(serving: Server, place: Workspace, files: 
         ("side=99999", "«99999»"),
         ("side=-1", "«-1»"),
         ("method=class_activation%20layer=nothing", "nothing"),
+        ("method=integrated_gradients%20baseline=%22image%203%22", "image 3 of a workspace"),
     ):
         reply = serving.ask(f"/explain?{query}", content, {"Content-Type": "image/png"})
         assert reply.status == 400, query

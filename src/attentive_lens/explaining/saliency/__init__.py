@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from attentive_lens.core.extensions import Parts, is_kind, raising
 from attentive_lens.engine.arrays import Array
+from attentive_lens.errors import BadUsage
 from attentive_lens.explaining.methods import MAP_METHODS, MapSettings
 from attentive_lens.explaining.saliency.base import MapMethod
 from attentive_lens.explaining.saliency.class_activation import ClassActivation
@@ -36,8 +37,17 @@ METHODS: Parts[type[MapMethod]] = Parts(
 
 
 def map_method(settings: MapSettings | str, other: Array | None = None) -> MapMethod:
-    """The method of some settings, or of a kind's usual ones; with the prepared image H×W×C that they name, if any."""
+    """The method of some settings, or of a kind's usual ones; with the prepared image H×W×C that they name, if any.
+
+    Raises
+    ------
+    BadUsage
+        If they name an image, and there is none.
+    """
     chosen = MAP_METHODS[settings]() if isinstance(settings, str) else settings
+    if chosen.other_image is not None and other is None:
+        why = f"it begins at image {chosen.other_image} of a workspace, and here is none"
+        raise BadUsage(f"The map by {chosen.label} was not drawn", why, "Let it begin elsewhere")
     return METHODS[chosen.kind](chosen, other)
 
 
