@@ -64,25 +64,26 @@ def small_plan() -> Plan:
     )
 
 
+def trained_station(folder: Path, images: int) -> Path:
+    """A pollen station of so many images with one trained run, in a folder of the one that is given."""
+    workspace = finish(make_demo(folder / "pollen", images, 3)).workspace
+    finish(execute(workspace, workspace.claim_run(small_plan()), lambda: False))
+    return folder / "pollen"
+
+
 @pytest.fixture(scope="session")
 def station_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A pollen station of 90 images with one trained run."""
-    folder = tmp_path_factory.mktemp("station") / "pollen"
-    workspace = finish(make_demo(folder, 90, 3)).workspace
-    finish(execute(workspace, workspace.claim_run(small_plan()), lambda: False))
-    return folder
+    """Of 90 images."""
+    return trained_station(tmp_path_factory.mktemp("station"), 90)
+
+
+@pytest.fixture(scope="session")
+def large_station_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Of 420 images: enough are held out for something to be usual."""
+    return trained_station(tmp_path_factory.mktemp("large"), 420)
 
 
 @pytest.fixture
 def station(station_once: Path, tmp_path: Path) -> Workspace:
     """A copy of its own for one test."""
     return Workspace.open(Path(shutil.copytree(station_once, tmp_path / "pollen")))
-
-
-@pytest.fixture(scope="session")
-def large_station_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A pollen station of 420 images with one trained run: enough are held out for something to be usual."""
-    folder = tmp_path_factory.mktemp("large") / "pollen"
-    workspace = finish(make_demo(folder, 420, 3)).workspace
-    finish(execute(workspace, workspace.claim_run(small_plan()), lambda: False))
-    return folder

@@ -22,7 +22,9 @@ from attentive_lens.desk.results.beside_model import beside, familiar_to, held_o
 from attentive_lens.desk.results.drift import FEWEST, DriftByDay, HeldOut, held_out
 from attentive_lens.desk.results.models import model_and_data, model_of
 from attentive_lens.errors import BadFile, NotHere
+from attentive_lens.explaining import drift_measures
 from attentive_lens.explaining.drift_measures import FEATURES, OF_PICTURES
+from attentive_lens.scoring import drift
 from attentive_lens.workspace import Workspace
 
 
@@ -91,6 +93,10 @@ def test_an_answer_is_the_same_whether_it_is_counted_or_not(
     assert days.counts["a day"].images == 9
     Answering(model, None, None, days).answer(read)
     assert (list(days.counts), days.counts["a day"].images) == (["a day"], 9), "of no day, so not counted"
+
+
+def test_the_network_s_features_are_called_alike_where_they_are_measured_and_where_they_are_told() -> None:
+    assert drift_measures.FEATURE == drift.FEATURE
 
 
 def test_what_is_usual_is_worked_out_once(place: Workspace, usual: HeldOut, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -95,6 +95,7 @@ def test_each_refusal_has_its_status_and_one_sentence(serving: Server, image: by
         assert why in reply.error["why"] + ".", (path, method)
         assert "Traceback" not in reply.body.decode()
     assert serving.ask("/", None, {"Origin": f"http://127.0.0.1:{serving.port}"}).status == 200
+    assert serving.ask("/drift").error["remedy"] == "Add images", "and not to serve it elsewhere"
     assert "validation images" in serving.ask("/").body.decode(), "why nothing is told of drift"
     assert serving.ask("/health").table == {"state": "ready", "waiting": 0, "answered": 2}
 

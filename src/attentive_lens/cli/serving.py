@@ -51,7 +51,7 @@ def serve(
 ) -> None:
     """Have a model answer over HTTP: answers, maps, and how each day's images differ; Ctrl+C ends it.
 
-    Its page (the address, in a browser) tells what can be asked. Nothing is written but the file of --drift.
+    Its page (the address, in a browser) tells what can be asked. Nothing is kept but the file of --drift.
     """
     from attentive_lens.desk.results.beside_model import familiar_to, held_out_to
     from attentive_lens.desk.results.models import model_of
@@ -66,13 +66,13 @@ def serve(
         word = secrets.token_urlsafe(24)
         console.print(f"Others than this machine may ask, with this token: {word}")
     known = watched(familiar_to(model), "looking at what it was trained on") if unlike else None
-    usual, why = None, ""
+    usual, lacking = None, None
     try:
         usual = watched(held_out_to(model), "looking at held-out images")
     except NotHere as error:
         if drift is not None:
             raise
-        why = error.why
+        lacking = error
     if caution := read.preprocessor.settings.caution_of_files:
         console.print(caution)
 
@@ -85,7 +85,7 @@ def serve(
             out.print(f"{model} answers at {url} (Ctrl+C ends it)")
 
     limits = Limits(images=images, megabytes=megabytes, megapixels=megapixels)
-    run_server(Serving(read, model.name, host, port, word, limits, known, usual, why, drift), say)
+    run_server(Serving(read, model.name, host, port, word, limits, known, usual, lacking, drift), say)
 
 
 def _token(file: Path | None) -> str:

@@ -14,8 +14,6 @@ from attentive_lens.serving.refusals import Foreign, NotAllowed, Refusal, TooLar
 
 THIS_MACHINE = frozenset({"127.0.0.1", "localhost", "::1"})
 MILLION = 1_000_000
-OPEN = frozenset({"/health"})
-"""Paths that need no token."""
 
 
 @dataclass(eq=False)
@@ -34,12 +32,15 @@ class Guard:
         Empty where none is needed.
     names : frozenset of str
         Hosts that may be asked for; none where any may.
+    free : frozenset of str
+        Paths that need no token.
     """
 
     app: ASGIApp
     limits: Limits
     token: str = ""
     names: frozenset[str] = THIS_MACHINE
+    free: frozenset[str] = frozenset()
     _held: int = 0
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -81,7 +82,7 @@ class Guard:
         if origin is not None and _host_of(origin)[1] != headers.get("host"):
             why = f"a page of {origin[:80]} sent it"
             return Foreign("The request was refused", why, "Ask from a program, or from this server's own page")
-        if self.token and path not in OPEN:
+        if self.token and path not in self.free:
             kind, _, word = headers.get("authorization", "").partition(" ")
             if kind.lower() != "bearer" or not hmac.compare_digest(word.strip().encode(), self.token.encode()):
                 why = "it has no token, or another than the server was begun with"

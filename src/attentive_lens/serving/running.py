@@ -18,10 +18,10 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from attentive_lens.desk.results.drift import DriftByDay, HeldOut
 from attentive_lens.desk.results.familiar import Familiar
-from attentive_lens.errors import BadFile, BadUsage
+from attentive_lens.errors import BadFile, BadUsage, NotHere
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.serving.answering import Answerer
-from attentive_lens.serving.application import application
+from attentive_lens.serving.application import ENDPOINTS, application
 from attentive_lens.serving.guard import THIS_MACHINE, Guard
 from attentive_lens.serving.limits import Limits
 from attentive_lens.serving.served import Served
@@ -52,7 +52,7 @@ class Serving:
         What it was trained on, where each answer is to say how unlike that its image is.
     held_out : HeldOut or None
         What images are compared with.
-    why_no_drift : str
+    no_drift : NotHere or None
         Why there is none.
     drift : Path or None
         A file that keeps the counts of each day.
@@ -66,7 +66,7 @@ class Serving:
     limits: Limits = Limits()
     familiar: Familiar | None = None
     held_out: HeldOut | None = None
-    why_no_drift: str = ""
+    no_drift: NotHere | None = None
     drift: Path | None = None
 
 
@@ -131,7 +131,7 @@ def run_server(serving: Serving, say: Callable[[str, int], None]) -> None:
     listening = _listening(serving.host, serving.port)
     with listening:
         answerer = Answerer(serving.model, serving.limits, serving.familiar, days)
-        served = Served(answerer, serving.name, serving.why_no_drift, bool(serving.token))
+        served = Served(answerer, serving.name, serving.no_drift, bool(serving.token))
         try:
             with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
                 runner.run(_serve(serving, served, listening, say))
@@ -152,7 +152,8 @@ def _listening(host: str, port: int) -> socket.socket:
 
 async def _serve(serving: Serving, served: Served, listening: socket.socket, say: Callable[[str, int], None]) -> None:
     names = THIS_MACHINE if is_this_machine(serving.host) else frozenset()
-    guard = Guard(application(served), serving.limits, serving.token, names)
+    free = frozenset(each.path for each in ENDPOINTS if each.is_open)
+    guard = Guard(application(served), serving.limits, serving.token, names, free)
     protocol = type("_Protocol", (_Impatient,), {"patience": serving.limits.seconds})
     config = uvicorn.Config(
         guard,

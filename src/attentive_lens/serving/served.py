@@ -45,14 +45,16 @@ class Served:
     answerer : Answerer
     name : str
         Of the model's file.
-    why_no_drift : str
-        Where nothing can be told of drift: why.
+    no_drift : NotHere, optional
+        Where nothing can be told of drift: why, and what to do.
     with_token : bool
         Whether who asks needs one.
     """
 
-    def __init__(self, answerer: Answerer, name: str, why_no_drift: str = "", with_token: bool = False) -> None:
-        self.answerer, self.name, self.why_no_drift = answerer, name, why_no_drift
+    def __init__(
+        self, answerer: Answerer, name: str, no_drift: NotHere | None = None, with_token: bool = False
+    ) -> None:
+        self.answerer, self.name, self.no_drift = answerer, name, no_drift
         self.with_token = with_token
         self._drawing = ThreadPoolExecutor(1, thread_name_prefix="maps")
         self._maps = 0
@@ -127,9 +129,10 @@ class Served:
         """How each day's images differ from held-out ones; `NotHere` where nothing is known of these."""
         days = self.answerer.days
         if days is None:
-            raise NotHere(
-                "Nothing can be told of drift", self.why_no_drift, "Serve a run's best model in its workspace"
+            why = self.no_drift or NotHere(
+                "Nothing can be told of drift", "no images are counted", "Serve a run's model"
             )
+            raise NotHere(why.what, why.why, why.remedy)  # anew: who raises one adds to its trace
         with self.answerer.counting:
             outcome = days.days()
         measured = sum(day.images for day in outcome) - self._before

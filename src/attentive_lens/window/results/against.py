@@ -118,7 +118,8 @@ class AgainstView(ResultsView):
             self.result = paired(theirs, scores.current)
             self.says.setText(" ".join(filter(None, (in_words(self.result, int(number), current), self._seeds()))))
             request = MakeManifest(self.session.place, current, "", str(number))
-            self.session.ask(request, partial(self._show_apart, request), lambda _: None, scope="against")
+            unknown = lambda _: None  # noqa: E731  # of a run that noted no images there is nothing to tell
+            self.session.ask(request, partial(self._show_apart, request), unknown, scope="against")
         self._fill()
 
     def _show_apart(self, request: MakeManifest, result: Manifested) -> None:
