@@ -10,7 +10,7 @@ import numpy as np
 from PIL import Image
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QImage
-from PyQt6.QtWidgets import QApplication, QLabel
+from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 from tests.driving import LEFT, child, click, stage
 
@@ -131,6 +131,10 @@ def test_how_new_images_differ_from_held_out_ones_is_told(
     click(qtbot, frame, "new images of scores")
     view, drift = child(frame, NewImagesView, "new images view"), child(frame, QLabel, "new images drift")
     assert not drift.isVisible()
+    frame.resize(1100, 680)
+    for name in ("open new images", "open new folder", "paste new image", "save new answers"):
+        button = child(frame, QPushButton, name)
+        assert button.width() >= button.sizeHint().width(), f"{button.text()} is cut"
     view.open_places([tmp_path / "dark"])
     qtbot.waitUntil(drift.isVisible, timeout=60_000)
     assert "farther from the training images" in drift.text()

@@ -47,14 +47,14 @@ class NewImagesView(ResultsView):
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
         row = horizontal(spacing=8)
         for words, name, tip, done in (
-            ("Open images …", "open new images", "Image files of any kind that can be read.", self._open_files),
-            ("Open a folder …", "open new folder", "All images in it and in the folders within it.", self._open_folder),
+            ("Images …", "open new images", "Image files of any kind that can be read.", self._open_files),
+            ("Folder …", "open new folder", "All images in it and in the folders within it.", self._open_folder),
             ("Paste", "paste new image", "A picture or files from the clipboard (Ctrl+V).", self.paste),
         ):
             row.addWidget(button(words, name, tip, done))
         row.addStretch()
         tip = "The answers as a table (CSV, Parquet) or an object a line (JSON lines)."
-        self.save = button("Save answers …", "save new answers", tip, self._ask_save)
+        self.save = button("Save …", "save new answers", tip, self._ask_save)
         row.addWidget(self.save)
         inside.addLayout(row)
         self.says = label(role="faint", name="new images say")
