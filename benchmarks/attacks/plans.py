@@ -23,7 +23,7 @@ from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.starters import STARTERS
-from attentive_lens.workspace.runs import read_plan
+from attentive_lens.workspace.plan_files import read_plan
 
 ODD: list[Any] = [
     *(None, True, False, 0, -1, 1, 2**31, 2**63, -(2**64), 10**400, 1.5, -0.0, float("inf"), float("nan"), 1e308),

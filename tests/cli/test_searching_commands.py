@@ -11,7 +11,7 @@ from tests.cli.running import command, last_object
 
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.workspace import Workspace
-from attentive_lens.workspace.runs import read_plan
+from attentive_lens.workspace.plan_files import read_plan
 
 SMALL = (
     *("--set", "network=two blocks", "--set", "preprocessing.input_size=32"),

@@ -11,6 +11,7 @@ import typer
 from attentive_lens.cli.overview import AskVersion, empty
 from attentive_lens.cli.speaking import out
 from attentive_lens.core.files import check_folder_of, shown
+from attentive_lens.core.numbering import RunNumber
 from attentive_lens.core.values import unknown_word
 from attentive_lens.core.version import VERSION
 
@@ -32,7 +33,30 @@ def application(names: Sequence[str]) -> typer.Typer:
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON object instead of text.")]
 InWorkspace = Annotated[Path, typer.Argument(help="Folder of the workspace.", metavar="WORKSPACE")]
-OfRun = Annotated[int, typer.Argument(help="Number of the run.", metavar="RUN")]
+
+
+def run_number(words: str | int) -> RunNumber:
+    """A run as it is named: «3», or «3:spiny» about one of its labels.
+
+    Raises
+    ------
+    typer.BadParameter
+        If it is none.
+    """
+    number = str(words).partition(":")[0]
+    if not (number.isascii() and number.isdigit()):
+        raise typer.BadParameter(f"{words!r} is no number of a run, nor one with a label, as 3:spiny")
+    return RunNumber.read(str(words))
+
+
+OfRun = Annotated[
+    int,
+    typer.Argument(
+        help="Number of the run; «3:spiny» asks run 3 about one of its several labels.",
+        metavar="RUN",
+        parser=run_number,
+    ),
+]
 PlanFile = Annotated[Path | None, typer.Option("--plan", metavar="FILE", help="Plan to read; the default if left out.")]
 Settings = Annotated[
     list[str] | None,

@@ -30,6 +30,14 @@ def demo(
         bool, typer.Option("--no-window", help="Run the full example and write its pictures.")
     ] = False,
     epochs: Annotated[int, typer.Option(metavar="N", min=1, help="Epochs of the full example.")] = 20,
+    collection_name: Annotated[
+        str,
+        typer.Option(
+            "--collection",
+            metavar="WORD",
+            help="grains, one an image; or fields, views with several, which have several labels.",
+        ),
+    ] = "grains",
     as_json: AsJson = False,
 ) -> None:
     """Make the pollen station's workspace and open it."""
@@ -37,11 +45,14 @@ def demo(
         raise typer.Exit(context.obj["open_window"](str(folder)))
     from attentive_lens.desk.making import make_demo
 
-    demo_workspace = watched(make_demo(folder, images, seed), "making the pollen station")
+    demo_workspace = watched(make_demo(folder, images, seed, collection_name), "making the pollen station")
     if not as_json:
         images_of = demo_workspace.collection
-        out.print(f"{demo_workspace.workspace.folder}: {len(images_of.rows)} images of {len(images_of.classes)} types.")
-    if no_window:
+        kinds = "types" if collection_name == "grains" else "sets of types"
+        out.print(
+            f"{demo_workspace.workspace.folder}: {len(images_of.rows)} images of {len(images_of.classes)} {kinds}."
+        )
+    if no_window and collection_name == "grains":
         from attentive_lens.cli.example import full_example
 
         example = full_example(demo_workspace.workspace, epochs, quiet=as_json)
@@ -53,7 +64,8 @@ def demo(
     if as_json:
         say_json(DemoMade(str(demo_workspace.workspace.folder), len(demo_workspace.collection.rows)))
         return
-    raise typer.Exit(context.obj["open_window"](str(folder)))
+    if not no_window:
+        raise typer.Exit(context.obj["open_window"](str(folder)))
 
 
 @app.command()

@@ -48,6 +48,7 @@ COMMANDS: dict[str, str] = {
     "verify": "results/scoring",
     "calibrate": "verifying.Calibrate",
     "costs": "costs.WeighCosts",
+    "thresholds": "labels.ChooseThresholds",
     "robustness": "robustness.MeasureRobustness",
     "explain": "explaining/maps",
     "causes": "explaining/maps",

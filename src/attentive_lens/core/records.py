@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import paced
+from attentive_lens.core.numbering import RunNumber
 from attentive_lens.core.values import Kind, read_kind
 
 T = TypeVar("T")
@@ -31,6 +32,8 @@ def to_plain(value: Any, arrays: list[NDArray[Any]]) -> Any:
     if isinstance(value, np.ndarray):
         arrays.append(value)
         return len(arrays) - 1
+    if isinstance(value, RunNumber):
+        return str(value) if value.label else int(value)
     if isinstance(value, Kind):
         return value.write_kind()
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
@@ -48,6 +51,8 @@ def without_arrays(value: Any) -> Any:
     """A value that JSON can hold, the fields that are arrays being left out."""
     if type(value) in _SIMPLE:
         return value
+    if isinstance(value, RunNumber):
+        return str(value) if value.label else int(value)
     if isinstance(value, Kind):
         return value.write_kind()
     if dataclasses.is_dataclass(value) and not isinstance(value, type):
@@ -144,6 +149,8 @@ def _plain(kind: Any) -> _Reader:
         del arrays
         if type(plain) is kind:
             return plain
+        if kind is int and isinstance(plain, str) and ":" in plain:
+            return RunNumber.read(plain)
         if kind is float and isinstance(plain, int) and not isinstance(plain, bool):
             return float(plain)
         if not isinstance(plain, kind) or isinstance(plain, bool):

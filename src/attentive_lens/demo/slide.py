@@ -79,8 +79,8 @@ def photograph(
         spin=random.uniform(0, 2 * np.pi),
     )
     mask = np.zeros((side, side), np.uint8)
-    light = _lamp(side, random)
-    stain = _stain(random)
+    light = lamp(side, random)
+    stain = stain_of(random)
     if random.random() < 0.13:
         angle = random.uniform(0, 2 * np.pi)
         far = pose.radius * random.uniform(1.75, 2.3)
@@ -93,9 +93,9 @@ def photograph(
             random.uniform(0, 2 * np.pi),
         )
         second = str(random.choice(sorted(TYPES)))
-        _add_grain(light, mask, second, other, random, _stain(random), OTHER_GRAIN)
-    _add_debris(light, random)
-    _add_grain(light, mask, kind, pose, random, stain, GRAIN)
+        add_grain(light, mask, second, other, random, stain_of(random), OTHER_GRAIN)
+    add_debris(light, random)
+    add_grain(light, mask, kind, pose, random, stain, GRAIN)
     if random.random() < 0.12:
         _add_bubble(light, random)
     if mark is not None:
@@ -104,7 +104,7 @@ def photograph(
         blur = float(np.clip(random.gamma(2.2, 0.17), 0.15, 1.3))
     picture = gaussian_filter(light, (0, blur * side / 64, blur * side / 64), truncate=3)
     picture *= 255
-    picture += _camera_noise(picture.shape, random) * np.float32(255 * random.uniform(0.006, 0.016))
+    picture += camera_noise(picture.shape, random) * np.float32(255 * random.uniform(0.006, 0.016))
     pixels = np.clip(picture + np.float32(0.5), 0, 255).astype(np.uint8)
     return Photograph(np.ascontiguousarray(pixels.transpose(1, 2, 0)), mask)
 
@@ -115,7 +115,7 @@ def _halve(fine: Plane) -> Plane:
     return (rows[:, ::2] + rows[:, 1::2]) * np.float32(0.25)
 
 
-def _camera_noise(shape: tuple[int, ...], random: Random) -> Plane:
+def camera_noise(shape: tuple[int, ...], random: Random) -> Plane:
     """Noise of mean 0 and deviation 1: the sum of two even draws, at a third of the cost of normal ones."""
     drawn = random.integers(0, 256, (2, *shape), np.uint8)
     noise = np.add(drawn[0], drawn[1], dtype=np.float32)
@@ -124,7 +124,7 @@ def _camera_noise(shape: tuple[int, ...], random: Random) -> Plane:
     return noise
 
 
-def _stain(random: Random) -> Plane:
+def stain_of(random: Random) -> Plane:
     """Absorbance of the stain per channel: fuchsin mostly, some safranin, some grains that took little."""
     mix = random.beta(1.2, 2.6)
     pale = 0.75 * random.beta(1.0, 5.0)
@@ -151,7 +151,7 @@ def _clouds(size: int, coarse: int, random: Random, *window: int) -> Plane:
     return field
 
 
-def _lamp(size: int, random: Random) -> Plane:
+def lamp(size: int, random: Random) -> Plane:
     """Light of the empty slide, 3×size×size, about 0.88: tint, uneven lamp, dark corners, tape."""
     tint = random.uniform(0.83, 0.93) * np.array([1.0, random.uniform(0.955, 0.985), random.uniform(0.93, 0.985)])
     x: Plane = np.linspace(-1, 1, size).astype(np.float32)
@@ -163,7 +163,7 @@ def _lamp(size: int, random: Random) -> Plane:
     return field * tint.astype(np.float32)[:, None, None]
 
 
-def _add_grain(
+def add_grain(
     light: Plane, mask: NDArray[np.uint8], kind: str, pose: Pose, random: Random, stain: Plane, bit: int
 ) -> None:
     """Let the light pass through a grain, drawn at twice the size within its own window."""
@@ -184,7 +184,7 @@ def _add_grain(
     mask[top:bottom, left:right] |= seen.astype(np.uint8) * np.uint8(bit)
 
 
-def _add_debris(light: Plane, random: Random) -> None:
+def add_debris(light: Plane, random: Random) -> None:
     """Specks and now and then a fibre."""
     size = light.shape[1]
     grime = np.zeros((size, size), np.float32)

@@ -8,6 +8,8 @@ from pathlib import Path
 
 from attentive_lens.core.jobs import Job
 from attentive_lens.core.telling import counted
+from attentive_lens.core.values import unknown_word
+from attentive_lens.demo.fields import make_fields
 from attentive_lens.demo.station import OUTLINES, make
 from attentive_lens.desk.images.collection import Collection, collection
 from attentive_lens.desk.images.columns import taken_again
@@ -24,6 +26,9 @@ from attentive_lens.images.sources import SOURCES, kind_of, open_source
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.importing import Rescanned, create, rescan
+
+GRAINS, FIELDS = COLLECTIONS = ("grains", "fields")
+"""Of the station: one grain an image, which has its type; and views with several, which have several labels."""
 
 
 @dataclass(frozen=True)
@@ -58,11 +63,22 @@ def what_pixels_are(workspace: Workspace) -> list[str]:
     return [f"The values ({own.depth}) are kept as they are{scale}{past}."]
 
 
-def make_demo(folder: Path, images: int, seed: int) -> Job[Made]:
-    """The pollen station: its images, their answer key, and a workspace on them; opened if it is there already."""
+def make_demo(folder: Path, images: int, seed: int, collection_name: str = GRAINS) -> Job[Made]:
+    """The pollen station: its images, their answer key, and a workspace on them; opened if it is there already.
+
+    Raises
+    ------
+    BadUsage
+        If it has no collection of that name.
+    """
+    if collection_name not in COLLECTIONS:
+        raise unknown_word("collection", collection_name, frozenset(COLLECTIONS))
     try:
         workspace = Workspace.open(folder)
     except LensError:
+        if collection_name == FIELDS:
+            place = yield from make_fields(folder, images, seed)
+            return (yield from make_workspace(folder, place, "fields of view", Reading(separator=";")))
         place = yield from make(folder, images, seed)
         made = yield from make_workspace(folder, place, "pollen station")
         yield from take_outlines(made.workspace, folder / OUTLINES)

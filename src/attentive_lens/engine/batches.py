@@ -79,8 +79,8 @@ def learn(
         scores = trace.outputs[network.output]
         losses, grad = measure(scores, targets[a:b])
         plain = losses if measure.is_plain else measure.plain(scores, targets[a:b])
-        predicted = output.spread(scores).argmax(axis=1)
-        right = int((predicted == targets[a:b].argmax(axis=1)).sum())
+        answered = output.spread(scores)
+        predicted, right = answered.argmax(axis=1), measure.right(scores, targets[a:b], answered)
         grad /= cut.count
         _, gradients = yield from network.backward_pass(trace, {network.output: grad}, route)
         return np.array([losses.sum(), plain.sum(), right], np.float64), gradients, trace.sums, predicted

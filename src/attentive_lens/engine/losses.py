@@ -57,6 +57,12 @@ def sigmoid_cross_entropy(scores: Array, targets: Array) -> tuple[Array, Array]:
     return losses.sum(axis=1), np.asarray(expit(scores) - targets)
 
 
+def label_cross_entropy(scores: Array, targets: Array, weights: Array) -> tuple[Array, Array]:
+    """`sigmoid_cross_entropy` with a weight for every image and label, N×K."""
+    losses = np.maximum(scores, 0) - scores * targets + np.log1p(np.exp(-np.abs(scores)))
+    return (weights * losses).sum(axis=1), np.asarray(weights * (expit(scores) - targets))
+
+
 def squared_error(scores: Array, targets: Array) -> tuple[Array, Array]:
     """Half the squared distance of raw scores and targets, summed over the classes; the gradient is s − t."""
     gap = scores - targets
@@ -99,18 +105,28 @@ class Loss:
     label_smoothing : float
         Part of every target shared out evenly over all classes, 0 to 1 (Szegedy 2016, section 7).
     class_weights : ndarray, K, or None
-        Factor of each image's loss, by the classes it is wanted to be.
+        Factor of each image's loss, by the classes it is wanted to be; of several labels, of the part of the loss that
+        each label has in images that have it.
+    several : bool
+        Whether targets are several labels, each 0 to 1, rows of any sum.
     """
 
     kind: str = "cross-entropy"
     label_smoothing: float = 0.0
     class_weights: Array | None = None
+    several: bool = False
 
     @classmethod
-    def of(cls, settings: LossSettings, counts: Labels | None = None) -> Loss:
-        """As a plan asks for; ``counts`` are the training images of each class, for balanced class weights."""
-        weights = balanced(counts) if settings.class_weights == "balanced" and counts is not None else None
-        return cls(settings.kind, float(getattr(settings, "label_smoothing", 0.0)), weights)
+    def of(cls, settings: LossSettings, counts: Labels | None = None, images: int | None = None) -> Loss:
+        """As a plan asks for; ``counts`` are the training images of each class, for balanced class weights.
+
+        Of several labels, an image having any, ``images`` are all of them.
+        """
+        weights = None
+        if settings.class_weights == "balanced" and counts is not None:
+            weights = balanced(counts) if images is None else balanced_labels(counts, images)
+        smoothing = float(getattr(settings, "label_smoothing", 0.0))
+        return cls(settings.kind, smoothing, weights, images is not None)
 
     @property
     def is_plain(self) -> bool:
@@ -121,18 +137,36 @@ class Loss:
         """Losses N without smoothing and class weights: what figures about different images are compared by."""
         return LOSSES[self.kind](scores, targets.astype(scores.dtype, copy=False))[0]
 
+    def right(self, scores: Array, targets: Array, answered: Array) -> int:
+        """How many of N images are answered rightly, by raw scores and by the classes' scores N×K made of them.
+
+        The class wanted most scores highest; of several labels, every one is above 0.5 that is wanted, and no other.
+        """
+        if self.several:
+            return int(((scores > 0) == (targets > 0.5)).all(axis=1).sum())
+        return int((answered.argmax(axis=1) == targets.argmax(axis=1)).sum())
+
     def __call__(self, scores: Array, targets: Array) -> tuple[Array, Array]:
         """Losses N and their gradients by the raw scores."""
         targets = targets.astype(scores.dtype, copy=False)
         smoothed = targets
         if self.label_smoothing:
-            smoothed = (1 - self.label_smoothing) * targets + self.label_smoothing / targets.shape[1]
+            evenly = 0.5 if self.several else 1 / targets.shape[1]
+            smoothed = (1 - self.label_smoothing) * targets + self.label_smoothing * evenly
             smoothed = smoothed.astype(scores.dtype, copy=False)
         losses, grad = LOSSES[self.kind](scores, smoothed)
         if self.class_weights is None:
             return losses, grad
+        if self.several:
+            return label_cross_entropy(scores, smoothed, 1 + targets * (self.class_weights.astype(scores.dtype) - 1))
         factors = (targets @ self.class_weights).astype(scores.dtype)
         return losses * factors, grad * factors[:, None]
+
+
+def balanced_labels(counts: Labels, images: int) -> Array:
+    """Weight of a label where it is there: images without it by images with it, so that both sides count the same."""
+    present = np.maximum(np.asarray(counts, np.float64), 1)
+    return np.maximum((images - present) / present, 1 / images).astype(np.float32)
 
 
 def balanced(counts: Labels) -> Array:

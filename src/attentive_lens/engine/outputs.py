@@ -6,12 +6,16 @@ To add one: a class and a line in `OUTPUTS`, and its name at the losses it belon
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.special import expit
+
+EDGE = 1e-6
+"""Nearest that a threshold comes to 0 and 1, where no score would reach it."""
 
 
 def softmax(scores: Array) -> Array:
@@ -96,6 +100,56 @@ class OneSigmoid(Softmax):
     def gather(self, gradient: Array) -> Array:
         """N×1 from N×2."""
         return (gradient[:, 1:] - gradient[:, :1]) * np.asarray(0.5, gradient.dtype)
+
+
+class OneLabel(Softmax):
+    """One of several labels as two classes: images without it, and those with it.
+
+    Of its raw score s, said above the probability t, the classes' scores are −z/2 and z/2 with z = s − log(t/(1 − t)),
+    so that the greater one is what is said. The answers are 1 − σ(s) and σ(s), whatever the threshold.
+
+    Parameters
+    ----------
+    place : int
+        Of the label among all.
+    labels : int
+        All of them.
+    threshold : float
+        0–1; a label of threshold 1 is hardly ever said.
+    """
+
+    def __init__(self, place: int, labels: int, threshold: float) -> None:
+        self.place, self.labels = place, labels
+        t = min(max(threshold, EDGE), 1 - EDGE)
+        self.shift = math.log(t / (1 - t))
+
+    def outputs(self, classes: int) -> int:
+        """As many as there are labels."""
+        del classes
+        return self.labels
+
+    def spread(self, raw: Array) -> Array:
+        """N×2 from N×K."""
+        half = (raw[:, self.place : self.place + 1] - np.asarray(self.shift, raw.dtype)) * np.asarray(0.5, raw.dtype)
+        return np.concatenate([-half, half], axis=1)
+
+    def gather(self, gradient: Array) -> Array:
+        """N×K from N×2: nothing for the other labels."""
+        result = np.zeros((len(gradient), self.labels), gradient.dtype)
+        result[:, self.place] = (gradient[:, 1] - gradient[:, 0]) * np.asarray(0.5, gradient.dtype)
+        return result
+
+    def _unshifted(self, scores: Array) -> Array:
+        half = np.asarray(self.shift / 2, scores.dtype)
+        return np.concatenate([scores[:, :1] - half, scores[:, 1:] + half], axis=1)
+
+    def answers(self, scores: Array) -> Array:
+        """The probabilities as they are, without the threshold."""
+        return softmax(self._unshifted(scores))
+
+    def gradient(self, scores: Array, weights: Array) -> Array:
+        """As of softmax, of the scores without the threshold."""
+        return super().gradient(self._unshifted(scores), weights)
 
 
 class NoOutput(OutputFunction):

@@ -2,8 +2,8 @@
 
 ``network.json`` (nodes in order, output function, kernels), ``weights.safetensors`` (``node/array`` → array),
 ``preprocessing.json`` (input size, resize mode, colour space, normalisation and its measured statistics),
-``classes.json`` and ``card.json`` (plan, scores, versions). A checkpoint of a
-run may carry ``optimiser.safetensors`` besides. Nothing in it is ever executed.
+``classes.json`` (names; of several labels, their thresholds besides) and ``card.json`` (plan, scores, versions). A
+checkpoint of a run may carry ``optimiser.safetensors`` besides. Nothing in it is ever executed.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import zipfile
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,14 +19,17 @@ import numpy as np
 from safetensors.numpy import save
 
 from attentive_lens.core.files import replacing
-from attentive_lens.errors import BadFile
+from attentive_lens.core.values import unknown_word
+from attentive_lens.errors import BadFile, BadUsage
 from attentive_lens.images.preprocessing import Preprocessor
+from attentive_lens.plan.labels import of_one
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.tasks import IMAGES
 
 if TYPE_CHECKING:
     from attentive_lens.engine.arrays import Array, Weights
     from attentive_lens.engine.network import Network
+    from attentive_lens.engine.outputs import OutputFunction
 
 FORMAT = 1
 
@@ -52,6 +55,10 @@ class ModelFile:
         Node → kernel it was trained with, for the layers that have several.
     card : dict
         What it is and how it did; any JSON.
+    thresholds : tuple of float
+        Of a model that answers several labels, from which probability it says each, K; then its classes are labels.
+    label : str
+        The one of them that is asked about, see `about`; then it has two classes, and the weights of all labels.
     optimiser : dict
         Arrays of a checkpoint's optimiser, by ``node/array/name``; empty in a finished model.
     """
@@ -64,6 +71,38 @@ class ModelFile:
     kernels: Mapping[str, str] = field(default_factory=dict)
     card: Mapping[str, Any] = field(default_factory=dict)
     optimiser: Mapping[str, Array] = field(default_factory=dict)
+    thresholds: tuple[float, ...] = ()
+    label: str = ""
+    labels: tuple[str, ...] = ()
+
+    @property
+    def several(self) -> bool:
+        """Whether it answers several labels, each by itself."""
+        return bool(self.thresholds) and not self.label
+
+    def about(self, label: str) -> ModelFile:
+        """The same model, asked about one of its labels: two classes, without it and with it.
+
+        Raises
+        ------
+        BadUsage
+            If it has no such label.
+        """
+        if not self.several:
+            raise BadUsage(f"The model has no label «{label}»", "it answers one class an image", "Leave it out")
+        if label not in self.classes:
+            raise unknown_word("label", label, frozenset(self.classes))
+        return replace(self, classes=of_one(label), label=label, labels=self.classes)
+
+    @property
+    def output_function(self) -> str | OutputFunction:
+        """What makes answers of its scores; of one label, an object made for it."""
+        if not self.label:
+            return self.output
+        from attentive_lens.engine.outputs import OneLabel  # only here: the window opens model files, and runs none
+
+        place = self.labels.index(self.label)
+        return OneLabel(place, len(self.labels), self.thresholds[place])
 
     @property
     def draws(self) -> bool:
@@ -109,7 +148,8 @@ class ModelFile:
             with replacing(file, sync=True) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_STORED) as archive:
                 _put(archive, "network.json", network)
                 _put(archive, "preprocessing.json", {**preprocessor.settings.write(), **measured})
-                _put(archive, "classes.json", list(self.classes))
+                labels = {"labels": list(self.labels or self.classes), "thresholds": list(self.thresholds)}
+                _put(archive, "classes.json", labels if self.thresholds else list(self.classes))
                 _put(archive, "card.json", dict(self.card))
                 archive.writestr("weights.safetensors", save(_whole(flat)))
                 if self.optimiser:

@@ -145,7 +145,10 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
         _refuse(f"preprocessing.json does not say what its pixels are: {error.why}")
     preprocessor = replace(_preprocessor(Preprocessing.read(table), measured), pixel_format=own)
     output = network["output"]
-    classes = _classes(_json(archive, entries["classes.json"], list), output == IMAGES)
+    names, thresholds = _names(_json(archive, entries["classes.json"], (list, dict)))
+    if thresholds and output != "sigmoid":
+        _refuse("classes.json has thresholds, which go with «sigmoid» alone")
+    classes = _classes(names, output == IMAGES)
     _check_output(plan, output, len(classes), preprocessor.settings)
     kernels = _kernels(network["kernels"], plan)
     facts = plan.facts(preprocessor.settings.shape)
@@ -169,7 +172,7 @@ def _from_archive(archive: zipfile.ZipFile, size: int, optimiser: bool) -> Model
     optimiser_arrays: Mapping[str, Array] = {}
     if optimiser and OPTIMISER in entries:
         optimiser_arrays = _optimiser(archive, entries[OPTIMISER], flat)
-    return ModelFile(plan, weights, preprocessor, classes, output, kernels, card, optimiser_arrays)
+    return ModelFile(plan, weights, preprocessor, classes, output, kernels, card, optimiser_arrays, thresholds)
 
 
 def _check_output(plan: NetworkPlan, output: object, classes: int, settings: Preprocessing) -> None:
@@ -217,7 +220,7 @@ def _bytes(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, most: int) -> bytes
     return data
 
 
-def _json(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, kind: type) -> Any:
+def _json(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, kind: type | tuple[type, ...]) -> Any:
     text = _bytes(archive, entry, MOST_JSON).decode("utf-8")
     depth = deepest = 0
     inside = escaped = False
@@ -267,6 +270,19 @@ def _kernels(table: Any, plan: NetworkPlan) -> dict[str, str]:
     ):
         _refuse("its «kernels» are not names of its layers with one of " + ", ".join(known))
     return {name: EARLIER_KERNELS.get(str(kernel), str(kernel)) for name, kernel in table.items()}
+
+
+def _names(table: list[Any] | dict[str, Any]) -> tuple[list[Any], tuple[float, ...]]:
+    """Names of classes; or of labels, with the thresholds from which they are said."""
+    if isinstance(table, list):
+        return table, ()
+    names, values = table.get("labels"), table.get("thresholds")
+    if table.keys() != {"labels", "thresholds"} or not isinstance(names, list) or not isinstance(values, list):
+        _refuse("classes.json is neither a list of names nor «labels» with their «thresholds»")
+    numbers = [v for v in values if isinstance(v, int | float) and not isinstance(v, bool) and 0 <= v <= 1]
+    if len(numbers) != len(names):
+        _refuse(f"classes.json has {len(numbers)} thresholds from 0 to 1 for {len(names)} labels")
+    return names, tuple(map(float, numbers))
 
 
 def _classes(names: list[Any], draws: bool) -> tuple[str, ...]:

@@ -38,7 +38,7 @@ class Batch:
     images : ndarray, N×H×W×C float32
         Prepared.
     targets : ndarray, N×K float32, or N×H×W×C float32
-        Each row summing to 1; or images 0–1, which are to be drawn.
+        Each row summing to 1, but for several labels; or images 0–1, which are to be drawn.
     count : int
         Images of the whole batch; as many as there are if left out.
     labels : ndarray, N int64
@@ -78,6 +78,8 @@ class Feed:
         What is to be drawn: nothing where classes are to be answered, the "augmented" images or the "plain" ones.
     sampling : str
         See `sampling.draws_of_epoch`.
+    targets : ndarray, C×K float32, optional
+        What should be answered to the images of each label; the label itself if left out.
 
     Attributes
     ----------
@@ -100,14 +102,24 @@ class Feed:
         variants: int = 0,
         draws: str = "",
         sampling: str = UNIFORM,
+        targets: NDArray[np.float32] | None = None,
     ) -> None:
         self.pixels, self.labels, self.members = pixels, labels, members
         self.augmentation = tuple(step for step in augmentation if step.acts_on(preprocessor.settings))
         self.preprocessor, self.seed, self.size = preprocessor, seed, size
         self.classes, self.variants, self.draws, self.sampling = classes, variants, draws, sampling
+        self.targets = targets
         self.frozen_outputs: NDArray[np.float32] | None = None
         self.rows: Callable[[int], slice] = _all
         self.waited = 0.0
+
+    def wanted(self, labels: NDArray[np.int64]) -> NDArray[np.float32]:
+        """What should be answered to images with these labels, N×K."""
+        if self.targets is not None:
+            return self.targets[labels]
+        targets = np.zeros((len(labels), self.classes), np.float32)
+        targets[np.arange(len(labels)), labels] = 1
+        return targets
 
     @property
     def batches(self) -> int:
@@ -133,12 +145,10 @@ class Feed:
         members = self.members[places]
         labels = self.labels[members]
         own = labels[wanted]
-        targets, each = np.zeros((len(own), self.classes), np.float32), np.arange(len(own))
         if self.frozen_outputs is not None:
-            targets[each, own] = 1
             return Batch(
                 np.ascontiguousarray(self.frozen_outputs[variant % len(self.frozen_outputs), places[wanted]]),
-                targets,
+                self.wanted(own),
                 count,
             )
         pixels = self.pixels[members]
@@ -146,8 +156,8 @@ class Feed:
         if self.draws:
             drawn = variants.images if self.draws == "augmented" else self.preprocessor.targets(pixels[wanted])
             return Batch(self.preprocessor.apply(variants.images), drawn.clip(0, 1), count, own)
-        targets[each, own] = 1 - variants.shares
-        targets[each, labels[variants.partners]] += variants.shares
+        shares = variants.shares[:, None]
+        targets = (1 - shares) * self.wanted(own) + shares * self.wanted(labels[variants.partners])
         return Batch(self.preprocessor.apply(variants.images), targets, count)
 
     def pictures(self, epoch: int, number: int, most: int) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:

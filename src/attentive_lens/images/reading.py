@@ -8,6 +8,7 @@ from typing import ClassVar
 
 from attentive_lens.core.values import Value, spec
 from attentive_lens.images.pixel_format import DEPTHS, EIGHT, FIRST, PAGES, PixelFormat
+from attentive_lens.plan.labels import label_set, labels_in
 
 LAYOUTS = ("", "NHW", "NHWC", "NCHW", "HWN", "HWCN", "NP", "PN")
 """Axes in order: N images, H rows, W columns, C channels; P all pixels of an image in one row or column."""
@@ -36,7 +37,13 @@ class Reading(Value):
         "",
         label="labels in",
         meaning="Name of the array or column with the labels, or a pattern whose bracket is the class in files' names;"
-        " empty: found out.",
+        " empty: found out. Several columns of 0 and 1, parted by commas, are a label each.",
+    )
+    separator: str = spec(
+        "",
+        label="labels parted by",
+        meaning="Sign between several labels of one image, each of which is learned by itself; empty: one label, which"
+        " is its class.",
     )
     layout: str = spec(
         "",
@@ -90,6 +97,15 @@ class Reading(Value):
     def __post_init__(self) -> None:
         super().__post_init__()
         self.pixel_format  # noqa: B018  # refused here if it is none
+
+    @property
+    def several_labels(self) -> bool:
+        """Whether an image may have several labels, or none."""
+        return bool(self.separator)
+
+    def label(self, word: str) -> str:
+        """The class of an image by what its source says: the word itself, or its labels in order."""
+        return label_set(labels_in(word, self.separator)) if self.separator else word
 
     def agrees(self, wish: Reading) -> bool:
         """Whether this reading has every setting that was asked for."""

@@ -44,10 +44,34 @@ MEASURES: dict[str, Measure] = {
             "balanced_accuracy", "balanced accuracy", True, "Mean of the classes' own accuracies: each counts once."
         ),
         Measure("macro_f1", "macro F1", True, "Mean of the classes' F1, 2·precision·recall / (precision + recall)."),
+        Measure(
+            "mean_average_precision",
+            "mean average precision",
+            True,
+            "Mean over the classes of how well their own images are ranked before all others, whatever the threshold.",
+        ),
     )
 }
 """Every measure by its name; that of training images is known of the first two alone."""
 OURS = tuple(MEASURES)
+LABELLED: dict[str, Measure] = {
+    measure.name: measure
+    for measure in (
+        Measure("accuracy", "exact match", True, "Part of the images with every label answered rightly, at 0.5."),
+        MEASURES["loss"],
+        Measure(
+            "label_accuracy", "label accuracy", True, "Part of all answers, has it or not, that are right, at 0.5."
+        ),
+        Measure("macro_f1", "macro F1", True, "Mean of the labels' F1, each by itself, at 0.5."),
+        Measure(
+            "mean_average_precision",
+            "mean average precision",
+            True,
+            "Mean over the labels of how well the images that have it are ranked before all others.",
+        ),
+    )
+}
+"""Of networks that answer several labels; that of training images is known of the first two alone."""
 DRAWN: dict[str, Measure] = {
     measure.name: measure
     for measure in (

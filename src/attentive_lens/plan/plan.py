@@ -15,7 +15,7 @@ from attentive_lens.plan.blocks import read_network
 from attentive_lens.plan.encoders import ENCODERS, Encoder
 from attentive_lens.plan.generators import GENERATORS, Generator
 from attentive_lens.plan.initialisations import INITIALISATIONS, He, InitialisationSettings, Orthogonal
-from attentive_lens.plan.losses import LOSSES, CrossEntropy, LossSettings
+from attentive_lens.plan.losses import LOSSES, CrossEntropy, LossSettings, SigmoidCrossEntropy
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.optimisers import OPTIMISERS, Adam, OptimiserSettings
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -24,7 +24,7 @@ from attentive_lens.plan.split import Split
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.plan.stopping import Stopping
 from attentive_lens.plan.tasks import TASKS, Classify, TaskSettings
-from attentive_lens.plan.training import Training
+from attentive_lens.plan.training import UNIFORM, Training
 
 FORMAT = 1
 
@@ -96,6 +96,8 @@ class Plan:
             raise BadValue("plan.name", "a name has at most 200 letters", "Shorten it")
         self.network.facts(self.preprocessing.shape)
         if (error := self.task.misfit(self.network, self.preprocessing)) is not None:
+            raise error
+        if (error := self.task.unfit_training(self.loss, self.training)) is not None:
             raise error
         if self.base is not None:
             if not self.base.until:
@@ -205,7 +207,7 @@ class Plan:
         pattern or a group column alone is meant to be followed: the split keeps images together by it. A network that
         draws brings its task with it, a task a network, and a network as it starts is made anew for another input size.
         """
-        plan = self._for_task(settings)
+        plan = self._for_task(settings)._for_labels(settings)
         if settings.get("split.group_pattern") and "split.keep_together" not in settings:
             settings = {**settings, "split.keep_together": "name pattern"}
         if settings.get("split.group_column") and "split.keep_together" not in settings:
@@ -240,6 +242,23 @@ class Plan:
                 sections |= {f"{s}.{n}" for s, kinds in rows.items() for kind in kinds.values() for n in kind.specs()}
                 raise unknown_word("plan", key, sections | {*_WHOLE, *rows})
         return _paired(replace(plan, base=Base.read(base)) if base else plan, settings)
+
+    def _for_labels(self, settings: Mapping[str, Any]) -> Plan:
+        """With the task that settings name and the loss it needs, where it is for several labels, or is no more."""
+        kind = settings.get("task", settings.get("task.kind"))
+        if not isinstance(kind, str) or kind not in TASKS or kind == self.task.kind:
+            return self
+        task = TASKS[kind]()
+        if task.several == self.task.several:
+            return self
+        loss = SigmoidCrossEntropy if task.several else CrossEntropy
+        best = "mean_average_precision" if task.several else "accuracy"
+        return replace(
+            self,
+            task=task,
+            loss=loss(class_weights=self.loss.class_weights),
+            training=self.training.with_(best_by=settings.get("training.best_by", best), sampling=UNIFORM),
+        )
 
     def _for_task(self, settings: Mapping[str, Any]) -> Plan:
         """With the task, network and preprocessing that settings name, where a network that draws is among them."""

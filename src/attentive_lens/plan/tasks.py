@@ -9,10 +9,11 @@ from attentive_lens.core.values import Kind, spec
 from attentive_lens.errors import BadValue
 from attentive_lens.plan.layers.coding import NO_LIKELIHOOD
 from attentive_lens.plan.losses import LossSettings
-from attentive_lens.plan.measures import DRAWN, GENERATED, MEASURES, Measure
+from attentive_lens.plan.measures import DRAWN, GENERATED, LABELLED, MEASURES, Measure
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.plan.training import UNIFORM, Training
 
 ADVERSARIAL_LOSSES = ("non-saturating", "least squares", "hinge")
 IMAGES = "images"
@@ -31,6 +32,8 @@ class TaskSettings(Kind):
 
     section: ClassVar[str] = "task"
     draws: ClassVar[bool] = False
+    several: ClassVar[bool] = False
+    """Whether an image may have several labels, each of which is answered by itself."""
     is_pair: ClassVar[bool] = False
     """Whether a second network, which tells drawn from real images, is trained with the one that draws."""
     encodes: ClassVar[bool] = False
@@ -62,6 +65,11 @@ class TaskSettings(Kind):
         """The measure by which the best epoch is chosen; empty where that is always the last one."""
         return "loss" if self.draws else chosen
 
+    def unfit_training(self, loss: LossSettings, training: Training) -> BadValue | None:
+        """Why it cannot be trained for so; None if it can."""
+        del loss, training
+        return None
+
     def misfit(self, network: NetworkPlan, preprocessing: Preprocessing) -> BadValue | None:
         """Why a network is none for it; None if it is."""
         del preprocessing
@@ -78,6 +86,35 @@ class Classify(TaskSettings):
 
     kind: ClassVar[str] = "classify"
     idea: ClassVar[str] = "Answers the class of every image."
+
+
+@dataclass(frozen=True)
+class MultiLabel(TaskSettings):
+    """Every label of an image."""
+
+    kind: ClassVar[str] = "multi-label"
+    idea: ClassVar[str] = "Answers of every label whether an image has it: several may be right, or none."
+    several: ClassVar[bool] = True
+
+    @property
+    def measures(self) -> dict[str, Measure]:
+        """Of labels."""
+        return LABELLED
+
+    def unfit_training(self, loss: LossSettings, training: Training) -> BadValue | None:
+        """A loss by which one class takes from another, or what counts images by their one class."""
+        what = "The training does not fit the task"
+        if loss.output != "sigmoid":
+            why = f"{loss.kind} lets an image have one class, and the task is multi-label"
+            return BadValue(what, why, "Set loss=sigmoid cross-entropy, or task=classify")
+        if training.sampling != UNIFORM:
+            why = f"{training.sampling} sampling goes by the one class of an image, and the task is multi-label"
+            return BadValue(what, why, "Set training.sampling=uniform; loss.class_weights=balanced weighs rare labels")
+        if training.best_by not in self.measures:
+            known = ", ".join(self.measures)
+            why = f"training.best_by is {training.best_by}, and of several labels is measured: {known}"
+            return BadValue(what, why, "Set training.best_by=mean_average_precision")
+        return None
 
 
 @dataclass(frozen=True)
@@ -245,4 +282,4 @@ class Generate(TaskSettings):
         return None
 
 
-TASKS: dict[str, type[TaskSettings]] = {task.kind: task for task in (Classify, Encode, Generate)}
+TASKS: dict[str, type[TaskSettings]] = {task.kind: task for task in (Classify, MultiLabel, Encode, Generate)}

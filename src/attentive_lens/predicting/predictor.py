@@ -36,8 +36,10 @@ class Predictor:
         What is done to an image first.
     classes : tuple of str
         Names by class number, K.
-    output : str
+    output : str or OutputFunction
         What makes answers of the network's raw scores, one of `OUTPUTS`.
+    thresholds : tuple of float
+        Of several labels, from which probability each is said, K; empty where an image has one class.
     thread_pool : ThreadPool, optional
         Threads; the caller's alone if left out. Their number changes no bit.
     """
@@ -47,23 +49,27 @@ class Predictor:
         network: Network,
         preprocessor: Preprocessor,
         classes: tuple[str, ...],
-        output: str = "softmax",
+        output: str | OutputFunction = "softmax",
         thread_pool: ThreadPool | None = None,
+        thresholds: tuple[float, ...] = (),
     ) -> None:
         self.network = network
         self.preprocessor = preprocessor
         self.classes = classes
         self.output_name = output
+        self.thresholds = thresholds
         self.thread_pool = thread_pool
 
     @classmethod
     def of(cls, model: ModelFile, thread_pool: ThreadPool | None = None) -> Predictor:
         """From a model file alone."""
-        return cls(model.network(), model.preprocessor, model.classes, model.output, thread_pool)
+        thresholds = model.thresholds if model.several else ()
+        return cls(model.network(), model.preprocessor, model.classes, model.output_function, thread_pool, thresholds)
 
     def with_network(self, network: Network) -> Predictor:
         """The same questions to other weights."""
-        return Predictor(network, self.preprocessor, self.classes, self.output_name, self.thread_pool)
+        output, thresholds = self.output_name, self.thresholds
+        return Predictor(network, self.preprocessor, self.classes, output, self.thread_pool, thresholds)
 
     @property
     def draws(self) -> bool:
@@ -82,7 +88,7 @@ class Predictor:
         if self.draws:
             why = "its network draws images"
             raise BadValue("The model answers no classes", why, "Ask it for drawings, or choose a classifier")
-        return OUTPUTS[self.output_name]
+        return OUTPUTS[self.output_name] if isinstance(self.output_name, str) else self.output_name
 
     @cached_property
     def _inference(self) -> tuple[Network, Mapping[str, object]]:
@@ -121,6 +127,10 @@ class Predictor:
     def answers(self, images: Array) -> Array:
         """Answers N×K of prepared images: probabilities, or scores where the loss was a distance."""
         return self.output.answers(self.scores(images))
+
+    def said(self, answers: Array) -> NDArray[np.bool_]:
+        """Which of several labels are said of N images, N×K, from their answers."""
+        return np.asarray(answers > np.asarray(self.thresholds, answers.dtype))
 
     def predicted(self, scores: Array) -> NDArray[np.intp]:
         """Class numbers N with the greatest of the classes' scores N×K, the first of equals.

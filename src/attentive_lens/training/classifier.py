@@ -91,7 +91,7 @@ class Classifier(OneNetworkLearner):
             part: Any = pixels[first:last]
             raw = predictor.raw_scores(np.ascontiguousarray(part) if stored else predictor.prepare(part))
             scores = self.output.spread(raw)
-            wanted = one_hot(labels[first:last], scores.shape[1], raw.dtype)
+            wanted = self.targets(labels[first:last], scores.shape[1]).astype(raw.dtype)
             parts.append(self.loss.plain(raw, wanted).astype(np.float64))
             answers.append(scores)
         if not answers:
@@ -100,6 +100,14 @@ class Classifier(OneNetworkLearner):
         if shared:
             losses, scores = np.concatenate(ranks.gather(losses)), np.concatenate(ranks.gather(scores))
         self._check_numbers(losses)
+        return self.measured(scores, losses, labels)
+
+    def targets(self, labels: NDArray[np.int64], classes: int) -> Array:
+        """What should be answered to images with these labels, N×K."""
+        return one_hot(labels, classes)
+
+    def measured(self, scores: Array, losses: NDArray[np.float64], labels: NDArray[np.int64]) -> Metrics:
+        """All measures of a set, from the classes' scores M×K."""
         return measured(scores, losses, labels)
 
     def health(self, images: int) -> Health | None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 
-
 @dataclass(frozen=True)
 class Figures:
     """What a model did on some images: the measures of `plan.measures`, by their names; None where one is not known.
@@ -18,13 +17,21 @@ class Figures:
     top_5: float | None = None
     balanced_accuracy: float | None = None
     macro_f1: float | None = None
+    mean_average_precision: float | None = None
     more: Mapping[str, float] = field(default_factory=dict)
 
     @property
+    def of_labels(self) -> bool:
+        """Whether it is of several labels, on a set that was judged."""
+        return "label_accuracy" in self.more
+
+    @property
     def main(self) -> float:
-        """The figure that stands for all, more being better: accuracy, the lower bound where images are drawn again, or
-        the variety of what is drawn of noise.
+        """The figure that stands for all, more being better: accuracy, mean average precision of several labels, the
+        lower bound where images are drawn again, or the variety of what is drawn of noise.
         """
+        if self.of_labels:
+            return self.mean_average_precision or 0.0
         if self.accuracy is not None:
             return self.accuracy
         return self.more.get("bound", self.more.get("variety", -self.loss))
@@ -32,6 +39,8 @@ class Figures:
     @property
     def main_in_words(self) -> str:
         """91.3%, or −1,234 nats."""
+        if self.of_labels:
+            return f"{self.main:.3f}"
         if self.accuracy is not None:
             return f"{self.accuracy:.1%}"
         if "variety" in self.more:
@@ -43,6 +52,8 @@ class Figures:
     @property
     def named_in_words(self) -> str:
         """Accuracy 91.3%, or lower bound −1,234 nats, or variety 0.85."""
+        if self.of_labels:
+            return f"mean average precision {self.main_in_words}"
         names = {"bound": "lower bound", "variety": "variety"}
         named = next((words for name, words in names.items() if name in self.more), "loss")
         return f"{'accuracy' if self.accuracy is not None else named} {self.main_in_words}"
@@ -54,6 +65,8 @@ class Figures:
         Accuracy and loss, the lower bound and its divergence, or both losses of a pair and how well it tells apart.
         """
         more = self.more
+        if self.of_labels:
+            return f"{self.main_in_words} exact match {self.accuracy or 0.0:.1%} loss {self.loss:.3f}"
         if self.accuracy is not None:
             return f"{self.main_in_words} loss {self.loss:.3f}"
         if "told_apart" in more:

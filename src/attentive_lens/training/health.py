@@ -7,11 +7,12 @@ others at each epoch.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
 from attentive_lens.engine.arrays import Array, Weights
+from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.network import Network
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.training.figures import Health
@@ -37,10 +38,19 @@ class HealthWatch:
         Layers told of, in their order; those that the network has not are told as None.
     thread_pool : ThreadPool, optional
         For sending images through; the caller's thread alone if left out.
+    right : callable, optional
+        Counts right answers, see `Loss.right`; by one class an image if left out.
     """
 
-    def __init__(self, network: Network, names: Sequence[str], thread_pool: ThreadPool | None = None) -> None:
+    def __init__(
+        self,
+        network: Network,
+        names: Sequence[str],
+        thread_pool: ThreadPool | None = None,
+        right: Callable[[Array, Array, Array], int] | None = None,
+    ) -> None:
         self.network, self.names, self.thread_pool = network, tuple(names), thread_pool
+        self.right = right or Loss().right
         self._steps: dict[str, list[tuple[float, float]]] = {}
         self._looks: list[dict[str, Array]] = []
 
@@ -82,7 +92,7 @@ class HealthWatch:
             own = {name: values[k * PIECE : (k + 1) * PIECE] for name, values in (edited or {}).items()}
             outputs = self.network.forward(part, watch=every, edited=own).outputs
             scores = outputs[self.network.output]
-            right = int((scores.argmax(axis=1) == wanted.argmax(axis=1)).sum()) if scores.shape == wanted.shape else 0
+            right = self.right(scores, wanted, scores) if scores.shape == wanted.shape else 0
             sums = {}
             with np.errstate(over="ignore", invalid="ignore"):
                 for name, out in outputs.items():

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.scoring.more_measures import more_measured
+from attentive_lens.scoring.ranking import mean_average_precision
 from attentive_lens.training.figures import ByClass, Figures
 
 TOP = 5
@@ -91,10 +92,38 @@ def measured(scores: NDArray[Any], losses: NDArray[np.float64], labels: NDArray[
             "top_5": float((ahead < TOP).mean()) if len(labels) else 0.0,
             "balanced_accuracy": float((right[seen] / true[seen]).mean()) if seen.any() else 0.0,
             "macro_f1": float((2 * right[met] / (true + answered)[met]).mean()) if met.any() else 0.0,
+            "mean_average_precision": mean_average_precision(scores, labels[:, None] == np.arange(classes)),
             **more_measured(scores, labels),
         },
         ByClass(
             tuple((int(t), int(s), int(counts[t, s])) for t, s in cells),
             tuple(round(float(total / n), 6) if n else None for total, n in zip(sums, true, strict=True)),
         ),
+    )
+
+
+def measured_labels(scores: NDArray[Any], losses: NDArray[np.float64], there: NDArray[np.bool_]) -> Metrics:
+    """Of all images of a set that may have several labels; a label is said above 0.5.
+
+    Parameters
+    ----------
+    scores : ndarray, M×K
+        Raw scores.
+    losses : ndarray, M
+        Of each image.
+    there : ndarray, M×K bool
+        The labels of each.
+    """
+    said = scores > 0
+    both, any_of_both = (said & there).sum(axis=0), said.sum(axis=0) + there.sum(axis=0)
+    met = any_of_both > 0
+    return Metrics(
+        float(losses.mean()) if len(losses) else 0.0,
+        int((said == there).all(axis=1).sum()),
+        len(there),
+        {
+            "macro_f1": float((2 * both[met] / any_of_both[met]).mean()) if met.any() else 0.0,
+            "label_accuracy": float((said == there).mean()) if there.size else 0.0,
+            "mean_average_precision": mean_average_precision(scores, there),
+        },
     )

@@ -130,7 +130,7 @@ class Session(QObject):
             key: width for key, width in (widths if isinstance(widths, dict) else {}).items() if isinstance(width, int)
         }
         self.asker = Asker()
-        self.design = Design(workspace, lambda: len(self.images.collection.taught), self.timeline)
+        self.design = Design(workspace, self._learned, self.timeline)
         self.images = OpenImages(workspace, lambda: self.design.plan, self.asker, self.timeline)
         show_as(read_display(workspace.folder))
         self.design.restore()
@@ -175,6 +175,10 @@ class Session(QObject):
     def place(self) -> str:
         """The workspace's folder, as requests name it."""
         return str(self.workspace.folder.absolute())
+
+    def _learned(self) -> int:
+        """Classes, or labels, that the plan in design has units for."""
+        return len(self.images.collection.learned(self.design.plan.task))
 
     def start_worker(self) -> None:
         """Start the resident worker and ask it for the contact sheet's images and the models of the Shelf."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from attentive_lens.core.files import write_text
+from attentive_lens.core.numbering import label_of
 from attentive_lens.core.records import PlainTable, from_plain, to_plain
 from attentive_lens.errors import BadFile, NotHere
 
@@ -110,9 +111,10 @@ class CaseBook:
                 return case
         raise NotHere(f"There is no case {number}", f"the book has {len(self.cases)}", "List them with «cases»")
 
-    def of_image(self, image: int) -> Case | None:
-        """The case of an image, the latest if there are several."""
-        return next((case for case in reversed(self.cases) if case.image == image), None)
+    def of_image(self, image: int, label: str = "") -> Case | None:
+        """The case of an image, about a label if one is named; the latest if there are several."""
+        of_image = (case for case in reversed(self.cases) if case.image == image)
+        return next((case for case in of_image if label_of(case.run) == label), None)
 
     def with_case(self, case: Case) -> CaseBook:
         """The book with a case in the place of the one of its number, or as a further one; a new cause is listed."""

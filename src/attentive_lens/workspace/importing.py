@@ -177,13 +177,14 @@ def _state(file: Path) -> tuple[int, int]:
 
 
 def _listed(source: Source) -> tuple[list[Found], list[tuple[str, str]]]:
+    """Images with their classes, several labels of one in order, and files that gave none."""
     images: list[Found] = []
     skipped: list[tuple[str, str]] = []
     for item in source.find():
         if isinstance(item, Skipped):
             skipped.append((str(item.file), item.reason))
         else:
-            images.append(item)
+            images.append(replace(item, label=source.reading.label(item.label)))
     return images, skipped
 
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import hashlib
 import json
 import math
 import os
 import time
-import tomllib
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -20,13 +20,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.files import write_text
+from attentive_lens.core.numbering import RunNumber
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace.about import About, read_about, write_about
+from attentive_lens.workspace.plan_files import plan_of, read_plan, write_plan
 from attentive_lens.workspace.rows import ImageRow
 
-MOST_BYTES = 4 << 20
-"""Of a plan file."""
 LOCK_TRIES, LOCK_SECONDS = 20, 0.01
 """How often, and how far apart, the lock is asked for: who only looks holds it for a moment."""
 UNREADABLE = (OSError, EOFError, TypeError, ValueError, KeyError, IndexError, zipfile.BadZipFile)
@@ -35,14 +35,49 @@ UNREADABLE = (OSError, EOFError, TypeError, ValueError, KeyError, IndexError, zi
 
 @dataclass(frozen=True)
 class Run:
-    """One execution of a plan, living in ``runs/0007``."""
+    """One execution of a plan, living in ``runs/0007``.
+
+    Attributes
+    ----------
+    folder : Path
+        Where it is.
+    label : str
+        Of a run that answers several labels, the one that is asked about: then it is a run of two classes, images
+        without the label and those with it. Empty otherwise.
+    """
 
     folder: Path
+    label: str = ""
 
     @property
-    def number(self) -> int:
-        """From 1."""
-        return int(self.folder.name)
+    def number(self) -> RunNumber:
+        """From 1; with its label, where one is asked about."""
+        return RunNumber(int(self.folder.name), self.label)
+
+    def about_label(self, label: str) -> Run:
+        """The same run, asked about one of its labels.
+
+        Raises
+        ------
+        NotHere
+            If it has no such label.
+        """
+        if not label:
+            return self
+        several = self.plan().task.several
+        if not several or label not in self.classes():
+            why = f"its labels are: {', '.join(self.classes()[:12])}" if several else "it answers one class an image"
+            raise NotHere(
+                f"Run {int(self.number)} has no label «{label}»",
+                why,
+                "Choose one of these" if several else "Leave it out",
+            )
+        return replace(self, label=label)
+
+    @property
+    def whole(self) -> Run:
+        """The same run, asked about no label alone."""
+        return Run(self.folder)
 
     @property
     def journal(self) -> Path:
@@ -103,7 +138,7 @@ class Run:
             state = file.stat()
         except OSError:
             return read_plan(file)
-        return _plan_of(file, state.st_mtime_ns, state.st_size, state.st_ino)
+        return plan_of(file, state.st_mtime_ns, state.st_size, state.st_ino)
 
     def write_plan(self, plan: Plan) -> None:
         """Once, at its beginning."""
@@ -332,14 +367,17 @@ class Run:
 
     def scores_file(self, on: str) -> Path:
         """Where the scores on a set are kept."""
-        return self.folder / f"scores-{on}.npz"
+        return self.folder / f"scores-{on}{self.of_label}.npz"
 
+    @property
+    def of_label(self) -> str:
+        """What the names of files are told apart by that are about one label; empty without one."""
+        return f"-{hashlib.sha256(self.label.encode()).hexdigest()[:12]}" if self.label else ""
 
-def write_plan(file: Path, plan: Plan) -> None:
-    """A plan as a TOML file; `BadFile` if it cannot be written."""
-    import tomlkit  # only here: who only reads plans does without it
-
-    write_text(file, tomlkit.dumps(plan.write()))
+    @property
+    def thresholds(self) -> Path:
+        """File of the probabilities from which it says each label, see `workspace.thresholds`."""
+        return self.folder / "thresholds.json"
 
 
 @lru_cache(256)
@@ -352,33 +390,3 @@ def _classes_of(run: Run, stamp: tuple[str, int] | None) -> tuple[str, ...]:
             return tuple(str(name) for name in noted["classes"])
     except UNREADABLE:
         return ()
-
-
-@lru_cache(256)
-def _plan_of(file: Path, *_stamp: int) -> Plan:
-    """As `read_plan`, once for each state of a file: a run's plan is written once and asked for often."""
-    return read_plan(file)
-
-
-def read_plan(file: Path) -> Plan:
-    """A plan from a TOML file.
-
-    Raises
-    ------
-    BadFile
-        If it is missing or no TOML.
-    BadValue
-        If a setting is wrong; the message names it.
-    """
-    try:
-        if file.stat().st_size > MOST_BYTES:
-            raise BadFile(f"{file} is not a plan", f"it has more than {MOST_BYTES >> 20} MiB", "Name another file")
-        return Plan.read(tomllib.loads(file.read_text("utf-8-sig")))
-    except FileNotFoundError:
-        raise BadFile(f"{file} could not be read", "there is no such file", "Check the path") from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadFile(f"{file} could not be read", str(error), "Check the file") from None
-    except tomllib.TOMLDecodeError as error:
-        raise BadFile(f"{file} is not a plan", f"it is not valid TOML: {error}", "Mend that line") from None
-    except (ValueError, RecursionError) as error:
-        raise BadFile(f"{file} is not a plan", f"it cannot be read: {error}", "Mend it") from None

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from attentive_lens.core.files import part_of, remove_leftovers
+from attentive_lens.core.numbering import label_of
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.images.sources.base import WORKSPACE_MARKER
 from attentive_lens.plan.plan import Plan
@@ -133,7 +134,7 @@ class Workspace:
         return [Run(self.folder / "runs" / name) for name in names]
 
     def run(self, number: int) -> Run:
-        """One run.
+        """One run, asked about the label that its number names, if it names one.
 
         Raises
         ------
@@ -141,8 +142,8 @@ class Workspace:
             With the numbers there are.
         """
         for run in self.runs():
-            if run.number == number:
-                return run
+            if run.number == int(number):
+                return run.about_label(label_of(number))
         numbers = ", ".join(str(run.number) for run in self.runs())
         raise NotHere(
             f"There is no run {number}",

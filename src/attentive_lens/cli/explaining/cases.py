@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.table import Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, app
+from attentive_lens.cli.app import AsJson, InWorkspace, app, run_number
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.cases import CasesTried, TryCases
@@ -25,7 +25,9 @@ if TYPE_CHECKING:
 def cases(
     workspace: InWorkspace,
     image: Annotated[int | None, typer.Option("--open", metavar="IMAGE", help="Open a case of this image.")] = None,
-    run: Annotated[int | None, typer.Option("--run", metavar="RUN", help="The run that answers it.")] = None,
+    run: Annotated[
+        int | None, typer.Option("--run", metavar="RUN", parser=run_number, help="The run that answers it.")
+    ] = None,
     case: Annotated[int | None, typer.Option("--case", metavar="N", help="The case that is told about.")] = None,
     cause: Annotated[str | None, typer.Option(metavar="TEXT", help="Its cause; a new one is listed.")] = None,
     note: Annotated[str | None, typer.Option(metavar="TEXT", help="What there is to say of it.")] = None,

@@ -17,6 +17,7 @@ from attentive_lens.cli.app import (
     map_method_option,
     out_file,
     out_folder,
+    run_number,
 )
 from attentive_lens.cli.explaining.explaining_results import ActivityTold, NumbersWritten
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
@@ -235,7 +236,7 @@ def _one_image(places: list[str]) -> Subject:
     if len(places) != 3:
         why = "it takes a workspace, a run and an image"
         raise BadUsage("try needs other words", why, "Write «try WORKSPACE RUN IMAGE», or «try --model FILE IMAGE»")
-    for word in places[1:]:
+    for word in (places[1].partition(":")[0], places[2]):
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
-    return RunImage(places[0], int(places[1]), int(places[2]))
+    return RunImage(places[0], run_number(places[1]), int(places[2]))

@@ -19,6 +19,7 @@ from attentive_lens.cli.app import (
     out_file,
     out_folder,
     printable,
+    run_number,
 )
 from attentive_lens.cli.explaining.explaining_results import CommonCauses, Explained, NotShown
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
@@ -125,11 +126,11 @@ def _numbers(places: list[str], wrong: int, on: str) -> dict[str, Subject]:
         remedy = "Write «explain WORKSPACE RUN IMAGE …», or «explain --model FILE IMAGE …» for image files"
         raise BadUsage("explain needs more words", "it takes a workspace, a run and at least one image", remedy)
     workspace, run, *images = places
-    for word in (run, *images):
+    for word in (run.partition(":")[0], *images):
         if not (word.isascii() and word.isdigit()):
             raise BadUsage(f"«{word}» is no number", "runs and images are named by their numbers", "See «score»")
-    numbers = _mistakes(workspace, int(run), wrong, on) if wrong else [int(image) for image in images]
-    return {f"image-{number:05d}": RunImage(workspace, int(run), number) for number in numbers}
+    numbers = _mistakes(workspace, run_number(run), wrong, on) if wrong else [int(image) for image in images]
+    return {f"image-{number:05d}": RunImage(workspace, run_number(run), number) for number in numbers}
 
 
 def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 from rich.table import Column, Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, OnSet, PlanFile, Settings, app, check_set
+from attentive_lens.cli.app import AsJson, InWorkspace, OnCluster, OnSet, PlanFile, Settings, app, check_set, run_number
 from attentive_lens.cli.speaking import out, reporting, say_json, say_rows, watched
 from attentive_lens.errors import BadUsage, NotHere
 from attentive_lens.workspace import Workspace
@@ -133,8 +133,8 @@ def bin_(
 @reporting
 def compare(
     workspace: InWorkspace,
-    one: Annotated[int, typer.Argument(help="Number of a run.", metavar="A")],
-    other: Annotated[int, typer.Argument(help="Number of another.", metavar="B")],
+    one: Annotated[int, typer.Argument(help="Number of a run, or as «3:spiny».", metavar="A", parser=run_number)],
+    other: Annotated[int, typer.Argument(help="Number of another.", metavar="B", parser=run_number)],
     on: OnSet = "validation",
     as_json: AsJson = False,
 ) -> None:

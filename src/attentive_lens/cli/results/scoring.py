@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 from rich.table import Column, Table
 
-from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_folder, printable
+from attentive_lens.cli.app import AsJson, InWorkspace, OfRun, OnSet, app, check_set, out_folder, printable, run_number
 from attentive_lens.cli.results.answer_results import Mistake, ScoresOfRun
+from attentive_lens.cli.results.labels import say_labels
 from attentive_lens.cli.speaking import fits, out, reporting, say, say_json, watched
 from attentive_lens.core.files import make_folder
+from attentive_lens.core.numbering import label_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.requests.models import Score
@@ -64,7 +66,14 @@ def _top(summary: ScoresOfRun, k: int) -> str:
 @reporting
 def score(
     workspace: InWorkspace,
-    runs: Annotated[list[int], typer.Argument(help="Numbers of the runs.", metavar="RUN…")],
+    runs: Annotated[
+        list[int],
+        typer.Argument(
+            help="Numbers of the runs; «3:spiny» is run 3 about one of its several labels.",
+            metavar="RUN…",
+            parser=run_number,
+        ),
+    ],
     on: OnSet = "validation",
     by: Annotated[
         str,
@@ -88,7 +97,8 @@ def score(
 ) -> None:
     """Score a run's best model on a set: accuracy with its interval, classes, confidence, the wrong images.
 
-    Of several runs each gets a line of a table, or an object of its own with --json.
+    Of several runs each gets a line of a table, or an object of its own with --json. A run that answers several labels
+    is told label by label; of one of them («3:spiny») as of two classes.
     """
     from attentive_lens.workspace import Workspace
 
@@ -100,6 +110,11 @@ def score(
             raise unknown_word("--measure", word, frozenset(MEASURES))
     place, several = Workspace.open(workspace), []
     for number in dict.fromkeys(runs):
+        if place.run(number).plan().task.several and not label_of(number):
+            say_labels(
+                place, number, on, folder if len(runs) == 1 or folder is None else folder / f"run-{number}", as_json
+            )
+            continue
         summary, scores = _scored(place, number, on, by)
         if folder is not None:
             make_folder(folder)
@@ -113,7 +128,7 @@ def score(
             for caution in cautions_of(place, run, scores, summary.relabelled, RunReader(run).view().best):
                 out.print(caution)
         several.append(summary)
-    if len(runs) > 1 and not as_json:
+    if len(several) > 1 and not as_json:
         table = Table("run", "images", *(shown or USUAL), box=None)
         for summary in several:
             figures = (MEASURES[word](summary) for word in shown or USUAL)

@@ -268,7 +268,7 @@ def diff(
 
 def read(file: Path | None) -> Plan:
     """The plan in a file, or the default one."""
-    from attentive_lens.workspace.runs import read_plan
+    from attentive_lens.workspace.plan_files import read_plan
 
     return read_plan(file) if file is not None else Plan()
 

@@ -76,7 +76,7 @@ def advise(
     from attentive_lens.desk.remedies.forecasts import note_use
     from attentive_lens.desk.tasks import carry_out
     from attentive_lens.plan.plan import Plan
-    from attentive_lens.workspace.runs import write_plan
+    from attentive_lens.workspace.plan_files import write_plan
 
     steps = watched(carry_out(WhatNext(str(workspace), run, tries)), WhatNext.doing)
     files = []

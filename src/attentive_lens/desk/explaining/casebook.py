@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 
+from attentive_lens.core.numbering import label_of
 from attentive_lens.desk.history import History, Step, Timeline
 from attentive_lens.desk.observing import Signal
 from attentive_lens.errors import LensError
@@ -41,7 +42,7 @@ class OpenCases:
 
     def open_case(self, image: int, run: int, predicted: str, true: str) -> Case | None:
         """A case of an image; the one that it has, or a new one. None if it cannot be written."""
-        known = self.book.of_image(image)
+        known = self.book.of_image(image, label_of(run))
         if known is not None:
             return known
         case = Case(self.book.last + 1, image, run, predicted, true, time.time())

@@ -16,7 +16,9 @@ from attentive_lens.core.recent import Recent
 from attentive_lens.desk.images.columns import known_columns
 from attentive_lens.errors import BadValue
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
+from attentive_lens.plan.labels import labels_of, members_of, of_one
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.tasks import TaskSettings
 from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
 from attentive_lens.workspace.corrections import EXCLUDED, GONE, corrected
 
@@ -37,6 +39,10 @@ class Collection:
         Files that gave no image.
     former : dict
         Class numbers by names that classes had before they were renamed.
+    about : str
+        The one label by which images have classes here, see `about_label`; mostly none.
+    stored : ndarray, N int64, or None
+        Class numbers in the catalogue, where they are others here.
     """
 
     classes: list[str]
@@ -44,6 +50,8 @@ class Collection:
     sets: list[str]
     skipped: list[tuple[str, str]]
     former: dict[str, int] = field(default_factory=dict)
+    about: str = ""
+    stored: NDArray[np.int64] | None = field(default=None, compare=False)
 
     @cached_property
     def labels(self) -> NDArray[np.int64]:
@@ -119,9 +127,36 @@ class Collection:
         return [name for name, count in zip(self.classes, counts.tolist(), strict=True) if count]
 
     @cached_property
+    def labels_taught(self) -> list[str]:
+        """Labels that some training images have, in their order, where a class is a set of labels."""
+        return list(labels_of(self.taught))
+
+    def learned(self, task: TaskSettings) -> list[str]:
+        """Names that a network trained for a task on these images has units for."""
+        return self.labels_taught if task.several else self.taught
+
+    def targets(self, labels: Sequence[str]) -> NDArray[np.float32]:
+        """Which of L labels the images of each of C classes have, C×L, 0 and 1."""
+        return members_of(self.classes, labels).astype(np.float32)
+
+    def about_label(self, label: str) -> Collection:
+        """With two classes in place of sets of labels: images without a label, and those with it."""
+        there = members_of(self.classes, [label])[:, 0]
+        rows = [replace(row, label=int(there[row.label])) for row in self.rows]
+        former = {name: int(there[number]) for name, number in self.former.items()}
+        return Collection(list(of_one(label)), rows, self.sets, self.skipped, former, label, self.labels)
+
+    @cached_property
     def fingerprint(self) -> str:
         """Changes when a label, a set or, as far as a rescan noted it, an image's pixels do."""
-        content = repr((self.classes, [(row.label, row.digest) for row in self.rows], self.sets))
+        content = repr(
+            (
+                self.classes,
+                *([self.about] if self.about else []),
+                [(row.label, row.digest) for row in self.rows],
+                self.sets,
+            )
+        )
         return hashlib.sha256(content.encode("utf-8", "surrogateescape")).hexdigest()[:16]
 
 
@@ -234,6 +269,8 @@ def collection(workspace: Workspace, plan: Plan, run: Run | None = None) -> Coll
         then = [*noted[1][: len(result.rows)], *[LEFT_OUT] * (len(result.rows) - len(noted[1]))]
         sets = [now if now in (EXCLUDED, GONE) else old for now, old in zip(result.sets, then, strict=True)]
         result = replace(result, sets=sets)
+    if run is not None and run.label:
+        result = result.about_label(run.label)
     return result if key is None else _COLLECTIONS.keep(key, result)
 
 
@@ -241,4 +278,5 @@ def state(workspace: Workspace, plan: Plan, run: Run | None = None) -> tuple[Has
     """All that decides a `collection`; None while the catalogue has just been changed."""
     stamp = workspace.catalogue.settled_stamp()
     noted = run.images_stamp() if run is not None else None
-    return None if stamp is None else (workspace.folder.absolute(), stamp, plan.split, plan.seed, noted)
+    label = run.label if run is not None else ""
+    return None if stamp is None else (workspace.folder.absolute(), stamp, plan.split, plan.seed, noted, label)

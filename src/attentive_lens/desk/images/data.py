@@ -176,6 +176,11 @@ def pixel_format_of(workspace: Workspace) -> PixelFormat:
     return Reading.read(workspace.catalogue.origins()[1].reading).pixel_format
 
 
+def several_labels(workspace: Workspace) -> bool:
+    """Whether its images may have several labels, or none."""
+    return Reading.read(workspace.catalogue.origins()[1].reading).several_labels
+
+
 def references(
     workspace: Workspace, rows: Sequence[ImageRow], preprocessing: Preprocessing | None = None
 ) -> list[Reference | None]:

@@ -129,7 +129,7 @@ def extent_of(place: Workspace, plan: Plan, seen: frozenset[int]) -> Extent:
         why = f"{known - unseen} of {known} training images are ones the base learned from" if unseen < known else ""
         why = why or f"there are {known} training images"
         raise BadValue("Ways to begin cannot be compared", f"{why}, and {FEWEST} others are needed", "Add images")
-    _, facts = facts_of(plan, max(2, len(images.taught)))
+    _, facts = facts_of(plan, max(2, len(images.learned(plan.task))))
     whole = count * plan.training.epochs
     adds = max(1, sum(fact.multiply_adds for fact in facts))
     wished = max(LEAST_PART * whole, min(MOST_PART * whole, CHEAP / adds))

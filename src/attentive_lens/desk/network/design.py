@@ -29,7 +29,7 @@ from attentive_lens.plan.repairs import repairs
 from attentive_lens.plan.split import Split
 from attentive_lens.plan.text import Reading, TextFault, read_text, written_lines
 from attentive_lens.workspace import Workspace
-from attentive_lens.workspace.runs import read_plan
+from attentive_lens.workspace.plan_files import read_plan
 
 if TYPE_CHECKING:
     from attentive_lens.desk.network.bases import Bases

@@ -10,18 +10,19 @@ import numpy as np
 
 from attentive_lens.core.helpers import Helpers
 from attentive_lens.core.jobs import Job, Progress
-from attentive_lens.desk.images.data import pixel_format_of, references
+from attentive_lens.desk.images.data import pixel_format_of, references, several_labels
 from attentive_lens.errors import LensError
 from attentive_lens.images.ahead import batches
 from attentive_lens.images.flips import Turned, turned_by_flip
 from attentive_lens.images.pixel_format import GREY as GREY_CHANNEL
 from attentive_lens.images.pixel_format import PixelArray, are_ordinary
 from attentive_lens.images.sources import Reference
+from attentive_lens.plan.labels import labels_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.workspace import ImageRow, Workspace
-from attentive_lens.workspace.runs import read_plan, write_plan
+from attentive_lens.workspace.plan_files import read_plan, write_plan
 
 FILE = "usual.toml"
 """The plan that a workspace begins with, where it is not the default one."""
@@ -127,7 +128,11 @@ def note_usual(workspace: Workspace) -> Job[list[str]]:
     """Look at a new workspace's images, note the plan that it begins with, and say what is not as usual."""
     rows = workspace.catalogue.images()
     plan, sentences = fitted(rows, channels=_names_seen(workspace))
-    flips = [step for step in plan.augmentation if step.kind == "flip"]
+    if several_labels(workspace):
+        plan = plan.changed({"task": "multi-label"})
+        count = len(labels_of(workspace.catalogue.classes()))
+        sentences.append(f"An image may have several of {count} labels: the usual plan learns each by itself.")
+    flips = [step for step in plan.augmentation if step.kind == "flip"] if not plan.task.several else []
     turned = (yield from _turned(workspace, rows)) if flips else ()
     if turned:
         plan = plan.with_augmentation(tuple(step for step in plan.augmentation if step.kind != "flip"))

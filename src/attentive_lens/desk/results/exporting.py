@@ -17,6 +17,7 @@ from attentive_lens.core.records import without_arrays
 from attentive_lens.desk.requests.numbers import NumbersSeen
 from attentive_lens.desk.results.answer_files import class_columns
 from attentive_lens.errors import BadFile
+from attentive_lens.scoring.labels import LabelScores
 from attentive_lens.scoring.scores import Scores
 
 
@@ -39,6 +40,29 @@ def write_scores(folder: Path, result: object, scores: Scores, files: Mapping[in
         names = scores.classes[answer.true], scores.classes[answer.predicted]
         figures = [f"{value:.6g}" for value in (answer.probability, loss, *row)]
         table.writerow([answer.image, files.get(answer.image, ""), *names, *figures])
+    write_text(folder / "answers.csv", lines.getvalue())
+
+
+def write_label_scores(folder: Path, scores: LabelScores, files: Mapping[int, str]) -> None:
+    """The same of several labels: of each image those it has and those it is said to have, and the answer of each.
+
+    Raises
+    ------
+    BadFile
+        If the folder cannot be written.
+    """
+    make_folder(folder)
+    text = json.dumps(without_arrays(scores), ensure_ascii=False, allow_nan=False, indent=1)
+    write_text(folder / "scores.json", text + "\n")
+    lines = io.StringIO()
+    table = csv.writer(lines, lineterminator="\n")
+    heads = ["image", "file", "true", "predicted"]
+    table.writerow([*heads, *class_columns(heads, scores.labels)])
+    for number, there, said, row in zip(
+        scores.numbers.tolist(), scores.there, scores.said, scores.probabilities, strict=True
+    ):
+        names = scores.names(there), scores.names(said)
+        table.writerow([number, files.get(number, ""), *names, *(f"{value:.6g}" for value in row)])
     write_text(folder / "answers.csv", lines.getvalue())
 
 

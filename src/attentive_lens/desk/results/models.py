@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -14,12 +14,15 @@ from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.images.data import Data, gather
 from attentive_lens.desk.images.outlines import covered_at, known_outlines
 from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
+from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.layers import Dropout
 from attentive_lens.workspace import Run, Workspace
+from attentive_lens.workspace.thresholds import HALF, thresholds_of
 
 AT_ONCE = 64
 THREADS = 2
@@ -35,7 +38,8 @@ def model_and_data(place: Workspace, run: Run, image: int | None = None) -> Job[
 
     Who asks about one image alone names its number, see `gather`.
     """
-    model = model_of(run.model)
+    model = model_of_run(run)
+    check_one_answer(model, run)
     data = yield from gather(place, run.plan(), run, model.preprocessor.settings, image)
     return model, data.seen_by(model.classes)
 
@@ -109,7 +113,10 @@ def model_answering(subject: Subject) -> ModelFile:
     """The model that answers a subject."""
     if isinstance(subject, FileImage) and subject.model:
         return model_of(Path(subject.model))
-    return model_of(workspace_and_run(subject)[1].model)
+    run = workspace_and_run(subject)[1]
+    model = model_of_run(run)
+    check_one_answer(model, run)
+    return model
 
 
 def workspace_and_run(subject: Subject) -> tuple[Workspace, Run]:
@@ -132,6 +139,20 @@ def class_number(model: ModelFile, name: str) -> int:
     if name not in model.classes:
         raise unknown_word("class", name, frozenset(model.classes))
     return model.classes.index(name)
+
+
+def loss_and_gradient(loss: Loss, model: ModelFile, raw: Array, labels: NDArray[np.int64]) -> tuple[Array, Array]:
+    """Losses N of raw scores, by the classes' numbers, and their gradients by the scores.
+
+    Of a model about one label it is that label's part of the loss.
+    """
+    if not model.label:
+        return loss(raw, one_hot(labels, len(model.classes), raw.dtype))
+    own = model.labels.index(model.label)
+    losses, gradient = loss(raw[:, own : own + 1], labels[:, None].astype(raw.dtype))
+    whole = np.zeros_like(raw)
+    whole[:, own : own + 1] = gradient
+    return losses, whole
 
 
 def other_image(subject: Subject, number: int) -> Job[PixelArray]:
@@ -159,14 +180,47 @@ def last_layer(model: ModelFile) -> str:
 
 def model_of(file: Path) -> ModelFile:
     """A model file, read once while it stays as it is."""
+    return _model_as_of(file, _changed(file))
+
+
+def model_of_run(run: Run) -> ModelFile:
+    """A run's best model: of several labels, with the thresholds chosen since, and about the one that is asked about.
+
+    Read once while both files stay as they are.
+    """
+    file = run.model
+    model = _model_as_of(file, _changed(file))
+    if not model.thresholds:
+        return model
+    known = thresholds_of(run)
+    values = tuple(known[label].value if label in known else HALF for label in model.classes)
+    return _model_about(file, _changed(file), values, run.label)
+
+
+def check_one_answer(model: ModelFile, run: Run) -> None:
+    """Raise `BadUsage` where a run answers several labels, and none of them is named."""
+    if model.several:
+        number, labels = int(run.number), ", ".join(model.classes[:12])
+        why = f"this is asked about one of them, and none is named; its labels are: {labels}"
+        raise BadUsage(
+            f"Run {number} answers several labels", why, f"Name one with it, as in {number}:{model.classes[0]}"
+        )
+
+
+def _changed(file: Path) -> int:
     try:
-        changed = file.stat().st_mtime_ns
+        return file.stat().st_mtime_ns
     except OSError:
-        changed = 0
-    return _model_as_of(file, changed)
+        return 0
 
 
 @lru_cache(maxsize=4)
 def _model_as_of(file: Path, changed: int) -> ModelFile:
     del changed
     return read_model(file)
+
+
+@lru_cache(maxsize=8)
+def _model_about(file: Path, changed: int, thresholds: tuple[float, ...], label: str) -> ModelFile:
+    model = replace(_model_as_of(file, changed), thresholds=thresholds)
+    return model.about(label) if label else model

@@ -11,17 +11,18 @@ import numpy as np
 
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import key_of
-from attentive_lens.core.numbering import place_of
+from attentive_lens.core.numbering import label_of, place_of
 from attentive_lens.desk.case_status import RunAnswer, status_of
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import references
 from attentive_lens.desk.images.outlines import regions_of
 from attentive_lens.desk.requests.cases import CasesTried, CaseTried, TryCases
-from attentive_lens.desk.results.models import THREADS, model_of
+from attentive_lens.desk.results.models import THREADS, model_of_run
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import cropped
+from attentive_lens.plan.labels import labels_in, of_one
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -37,23 +38,27 @@ def try_cases(request: TryCases) -> Job[CasesTried]:
     numbers = sorted({case.image for case in book.cases if case.image <= len(now.rows)})
     rows = [now.rows[place_of(number)] for number in numbers]
     pictures = _pictures(place, rows)
-    answers: dict[int, list[RunAnswer]] = {number: [] for number in numbers}
+    answers: dict[tuple[str, int], list[RunAnswer]] = {}
+    labels = sorted({label_of(case.run) for case in book.cases})
     runs = place.runs()
     with ThreadPool(THREADS) as thread_pool:
         for k, run in enumerate(runs):
             yield Progress(k, len(runs), "trying the cases again")
-            for number, answer in _answers(place, run, pictures, now.classes, rows, thread_pool).items():
-                answers[number].append(answer)
+            for label in labels:
+                known = _answers(place, run, label, pictures, now.classes, rows, thread_pool)
+                for number, answer in known.items():
+                    answers.setdefault((label, number), []).append(answer)
     tried = []
     for case in book.cases:
         there = case.image in pictures
         row = now.rows[place_of(case.image)] if case.image <= len(now.rows) else None
-        label = now.classes[row.label] if row is not None and there else None
+        own_label = label_of(case.run)
+        now_label = _class_of(now.classes[row.label], own_label) if row is not None and there else None
         is_used = row is not None and row.given_set not in (EXCLUDED, GONE)
-        own = tuple(answers.get(case.image, ()))
-        status = status_of(case, own, label, is_used)
+        own = tuple(answers.get((own_label, case.image), ()))
+        status = status_of(case, own, now_label, is_used)
         in_set = _set_of(place, case, now.sets)
-        tried.append(CaseTried(case, label, in_set, status.word, status.words, own))
+        tried.append(CaseTried(case, now_label, in_set, status.word, status.words, own))
     by_status = Counter(each.status for each in tried)
     by_cause = Counter(each.case.cause or "not said yet" for each in tried)
     return CasesTried(tuple(tried), dict(by_status.most_common()), dict(by_cause.most_common()))
@@ -76,21 +81,28 @@ def _pictures(place: Workspace, rows: Sequence[ImageRow]) -> dict[int, PixelArra
     return result
 
 
+def _class_of(name: str, label: str) -> str:
+    """An image's class; by one of several labels, where a case is about that."""
+    return of_one(label)[int(label in labels_in(name))] if label else name
+
+
 def _answers(
     place: Workspace,
     run: Run,
+    label: str,
     pictures: dict[int, PixelArray],
     classes: Sequence[str],
     rows: Sequence[ImageRow],
     thread_pool: ThreadPool,
 ) -> dict[int, RunAnswer]:
+    """A run's answers to images that it can answer, by number: about a label, where it has that, or as to classes."""
     if not pictures:
         return {}
     try:
-        model, plan = model_of(run.model), run.plan()
+        model, plan = model_of_run(run.about_label(label)), run.plan()
     except LensError:
         return {}
-    if model.draws:
+    if model.draws or model.several:
         return {}
     key = plan_key(plan)
     predictor = Predictor.of(model, thread_pool)
@@ -98,7 +110,7 @@ def _answers(
     seen = [cropped(pixels, regions.get(number)) for number, pixels in pictures.items()]
     images = np.stack([model.preprocessor.resized(pixels) for pixels in seen])
     scores = predictor.scores(predictor.prepare(images))
-    labels = {row.number: classes[row.label] for row in rows}
+    labels = {row.number: _class_of(classes[row.label], label) for row in rows}
     answers = zip(pictures, predictor.predicted(scores).tolist(), predictor.output.answers(scores), strict=True)
     return {
         number: RunAnswer(

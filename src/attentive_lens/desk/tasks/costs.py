@@ -22,7 +22,7 @@ def weigh_costs(request: WeighCosts) -> Job[CostsWeighed]:
     """See `WeighCosts`; the temperature is fitted on the validation set, whatever set is weighed."""
     place = Workspace.open(Path(request.workspace))
     scores = yield from score(Score(request.workspace, request.run, request.on))
-    if scores.output != "softmax":
+    if scores.output not in ("softmax", "one sigmoid"):
         why = f"its answers are made by «{scores.output}» and are no probabilities of one class among all"
         raise BadValue(f"Costs of run {request.run} were not weighed", why, "Train with cross-entropy")
     table = read_costs(Path(request.table), scores.classes)

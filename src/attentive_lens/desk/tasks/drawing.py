@@ -31,7 +31,7 @@ from attentive_lens.desk.results.drawing_files import (
     write_codes,
     write_picture,
 )
-from attentive_lens.desk.results.models import AT_ONCE, THREADS, class_number, model_and_data, model_of
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, class_number, model_and_data, model_of_run
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.encoding import Coder
 from attentive_lens.engine.threads import ThreadPool
@@ -75,7 +75,7 @@ def draw(request: DrawImages) -> Job[Drawn]:
     check_ending(request.file, (*PICTURES, *ARRAYS))
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
-    model = model_of(run.model)
+    model = model_of_run(run)
     coder = coder_of(model, run.number, request.way == "between")
     labels = None
     if request.way == "between":
@@ -106,7 +106,7 @@ def decode(request: Decode) -> Job[Drawn]:
     """See `Decode`."""
     check_ending(request.file, (*PICTURES, *ARRAYS))
     run = Workspace.open(Path(request.workspace)).run(request.run)
-    model = model_of(run.model)
+    model = model_of_run(run)
     coder = coder_of(model, run.number)
     if not request.values and not request.codes:
         raise BadUsage("Nothing is drawn", "no file of codes is named", "Name one, as «encode» writes it")
@@ -225,7 +225,7 @@ def reconstruct(request: Reconstruct) -> Job[Reconstructed]:
 
 def _of_set(place: Workspace, run: Run, on: str) -> Job[tuple[ModelFile, Data, Coder, NDArray[np.int64]]]:
     """A run's model, its images, its halves, and the places of a set's images."""
-    coder = coder_of(model_of(run.model), run.number, encodes=True)
+    coder = coder_of(model_of_run(run), run.number, encodes=True)
     model, data = yield from model_and_data(place, run)
     members = data.members(on)
     if not len(members):

@@ -12,7 +12,7 @@ from attentive_lens.desk.requests.models import Unreadable
 from attentive_lens.desk.results.answering import Answering, image_files
 from attentive_lens.desk.results.drift import DriftByDay, held_out
 from attentive_lens.desk.results.figures import check_kind, drift_by_day, write_figure
-from attentive_lens.desk.results.models import THREADS, model_of
+from attentive_lens.desk.results.models import THREADS, model_of_run
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile, BadUsage
 from attentive_lens.images.ahead import read_ahead
@@ -29,7 +29,7 @@ def measure_drift(request: MeasureDrift) -> Job[DriftMeasured]:
         check_kind(Path(request.file))
     files = image_files([Path(name) for name in request.places])
     usual = yield from held_out(place, run)
-    model, days = model_of(run.model), DriftByDay(usual)
+    model, days = model_of_run(run), DriftByDay(usual)
     read_files = unreadable = 0
     with ThreadPool(THREADS) as thread_pool:
         answering = Answering(model, thread_pool, None, days)

@@ -17,7 +17,7 @@ from attentive_lens.desk.network.bases import base_file
 from attentive_lens.desk.requests.drawing import PICTURES
 from attentive_lens.desk.requests.fidelity import Fidelity, MeasureFidelity, Nearness
 from attentive_lens.desk.results.drawing_files import check_ending, sheet, write_picture
-from attentive_lens.desk.results.models import AT_ONCE, THREADS, last_layer, model_and_data, model_of
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, last_layer, model_and_data, model_of, model_of_run
 from attentive_lens.desk.tasks.drawing import coder_of, random_codes
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.threads import ThreadPool
@@ -71,7 +71,7 @@ def measure(request: MeasureFidelity) -> Job[Fidelity]:
     check_ending(request.file, PICTURES)
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
-    drawing = model_of(run.model)
+    drawing = model_of_run(run)
     coder = coder_of(drawing, run.number)
     seer = _seer(place, request, drawing)
     model, data = yield from model_and_data(place, run)
@@ -140,7 +140,7 @@ def _seer(place: Workspace, request: MeasureFidelity, drawing: ModelFile) -> See
     if not named:
         named = next((str(run.number) for run in reversed(place.runs()) if _answers(run.model)), USUAL)
     if named.isascii() and named.isdigit() and len(named) < 10:
-        model, words = model_of(place.run(int(named)).model), f"run {int(named)}"
+        model, words = model_of_run(place.run(int(named))), f"run {int(named)}"
     else:
         base = Base(model=named)
         model, words = model_of(base_file(place, base)), base.words

@@ -14,7 +14,7 @@ from attentive_lens.desk.requests.models import AnswerNew, NewAnswers, Predictio
 from attentive_lens.desk.results.answering import Answering, image_files
 from attentive_lens.desk.results.drift import DriftByDay, held_out
 from attentive_lens.desk.results.familiar import Familiar, familiar
-from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_of
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_of_run
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.images.ahead import read_files
@@ -27,7 +27,7 @@ def answer_new(request: AnswerNew) -> Job[NewAnswers]:
     """See `AnswerNew`; says what it has so far."""
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
-    model = model_of(run.model)
+    model = model_of_run(run)
     files = list(islice(image_files([Path(name) for name in request.places]), request.most))
     known: Familiar | None = None
     days: DriftByDay | None = None

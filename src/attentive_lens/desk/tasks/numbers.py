@@ -10,9 +10,9 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen, WeightsWritten, WriteWeights
 from attentive_lens.desk.results.exporting import write_archive
-from attentive_lens.desk.results.models import check_layer, model_and_data, model_of
+from attentive_lens.desk.results.models import check_layer, loss_and_gradient, model_and_data, model_of_run
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.losses import Loss, one_hot
+from attentive_lens.engine.losses import Loss
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.formats.reading import read_checkpoint
 from attentive_lens.predicting import Predictor
@@ -23,7 +23,7 @@ def numbers(request: LayerNumbers) -> Job[NumbersSeen]:
     """See `LayerNumbers`."""
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
-    model = model_of(run.model)
+    model = model_of_run(run)
     node = request.layer
     check_layer(model, node)
     own = model.weights.get(node, {})
@@ -43,8 +43,7 @@ def numbers(request: LayerNumbers) -> Job[NumbersSeen]:
         network, route = predictor.network, predictor.network.route(trainable=frozenset({node}))
         trace = network.forward(image, route=route)
         raw = trace.outputs[network.output]
-        wanted = one_hot(np.array([label]), len(model.classes), raw.dtype)
-        losses, grad = Loss(run.plan().loss.kind)(raw, wanted)
+        losses, grad = loss_and_gradient(Loss(run.plan().loss.kind), model, raw, np.array([label]))
         _, gradients = network.backward(trace, {network.output: grad}, route)
         loss, gradient = float(losses[0]), gradients.get(node, {}).get(array)
     memory, epoch = _memory(run, f"{node}/{array}/", model.weights[node][array])
@@ -67,7 +66,7 @@ def _memory(run: Run, name: str, like: Array) -> tuple[dict[str, Array], int]:
 
 def write_weights(request: WriteWeights) -> Job[WeightsWritten]:
     """See `WriteWeights`."""
-    model = model_of(Workspace.open(Path(request.workspace)).run(request.run).model)
+    model = model_of_run(Workspace.open(Path(request.workspace)).run(request.run))
     arrays = {f"{node}/{name}": array for node, own in model.weights.items() for name, array in own.items()}
     yield Progress(0, len(arrays), "writing weights")
     written = write_archive(arrays, Path(request.file))

@@ -44,27 +44,27 @@ def price(request: PricePlan) -> Job[PlanPrice]:
     base_model(place, plan)
     images = collection(place, plan)
     if not plan.task.draws:
-        plan.loss.check(len(images.taught))
+        plan.loss.check(len(images.learned(plan.task)))
     training, validation = images.count("training"), images.count("validation")
     if training < 2:
         raise BadValue("The plan has no price", f"the training set has {training} images", "Add images")
-    memory, free = price_in_memory(plan, len(images.taught), validation)
+    memory, free = price_in_memory(plan, len(images.learned(plan.task)), validation)
     if memory > free:
         raise BadValue(
             "The plan does not fit into memory",
             f"training takes about {memory / 2**30:.1f} GiB and {free / 2**30:.1f} GiB are free",
             "Choose a smaller batch size, a smaller input size or fewer filters",
         )
-    network_plan, _ = facts_of(plan, len(images.taught))
+    network_plan, _ = facts_of(plan, len(images.learned(plan.task)))
     shape, size = plan.preprocessing.shape, min(plan.training.batch_size, training)
     kernels, dtype = plan.training.kernels, DTYPES[plan.training.precision]
     network = Network.start(network_plan, shape, plan.seed, dtype, plan.initialisation, kernels)
     random = random_generator(0, "pixels for a price")
     pixels = random.integers(0, 256, (size, *shape), np.uint8)
-    labels = random.integers(0, len(images.taught), size).astype(np.int64)
+    labels = random.integers(0, len(images.learned(plan.task)), size).astype(np.int64)
     preprocessor = Preprocessor.measured(pixels, plan.preprocessing)
     members = np.resize(np.arange(size), size * (MOST + SETTLING))
-    classes = len(images.taught)
+    classes = len(images.learned(plan.task))
     feed = Feed(pixels, labels, members, plan.augmentation, preprocessor, plan.seed, size, classes, 0, plan.task.wanted)
     steps: list[float] = []
     with ThreadPool(plan.training.threads) as thread_pool:

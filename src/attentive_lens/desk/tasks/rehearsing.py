@@ -52,7 +52,7 @@ def rehearse(request: Rehearse) -> Job[Rehearsed]:
         seconds, epochs = time.perf_counter() - began, RunReader(run).view().epochs
         batches = len(epochs) * -(-training // short.training.batch_size)
         losses = tuple(epoch.training.loss for epoch in epochs)
-        least = losses[0] if draws else FAR + len(images.taught)
+        least = losses[0] if draws else FAR + len(images.learned(plan.task))
         runs_away = losses[-1] > least and not short.task.is_pair  # whose losses rise where the other side learns
         return Rehearsed(training, validation, batches, seconds, losses, runs_away, accuracy)
     finally:
@@ -63,7 +63,7 @@ def in_small(place: Workspace, plan: Plan) -> Plan:
     """The plan for two epochs of a few images of every class, and no fewer than fill two batches."""
     images = collection(place, plan)
     count = images.count("training")
-    wanted = max(IMAGES, OF_CLASS * len(images.taught), BATCHES * plan.training.batch_size)
+    wanted = max(IMAGES, OF_CLASS * len(images.learned(plan.task)), BATCHES * plan.training.batch_size)
     part = min(1.0, wanted / max(1, count))
     short = shortened(plan, min(1.0, EPOCHS / plan.training.epochs))
     fraction = max(LEAST, plan.split.subset_fraction * part)

@@ -32,14 +32,15 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
     causes = known_causes(place, run)
     result = next_steps(place, run, causes)
     if not request.tries:
-        plain = (yield from known_accuracy(place, run)) if result.state != "training" else None
+        is_known = result.state != "training" and not _is_of_labels(run)
+        plain = (yield from known_accuracy(place, run)) if is_known else None
         return replace(result, plain=plain)
     if result.state == "training":
         raise BadValue(f"Nothing is tried for run {run.number}", "it is training", "Wait for its end, or stop it")
     if result.value is None:
         why = "it has no validation images, so nothing tells which plan is better"
         raise BadValue(f"Nothing is tried for run {run.number}", why, "Train with split.validation_fraction")
-    plain = yield from plain_accuracy(place, run)
+    plain = None if _is_of_labels(run) else (yield from plain_accuracy(place, run))
     worth = worth_trying(result.steps)
     chosen = tried_first(worth, request.tries)
     total = 1 + min(request.tries, len(worth) + 1)
@@ -56,6 +57,11 @@ def what_next(request: WhatNext) -> Job[NextSteps]:
         before += len(chosen)
         chosen = worth_trying(so_far(before + 1).steps)[: total - 1 - before]  # what helps together stands first
     return so_far(total)
+
+
+def _is_of_labels(run: Run) -> bool:
+    """Whether it answers several labels and none is asked about, so that nothing has one accuracy."""
+    return run.plan().task.several and not run.label
 
 
 def _trials(

@@ -14,18 +14,20 @@ from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.images.data import Data, fingerprint_of, gather
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
-from attentive_lens.desk.results.models import AT_ONCE, THREADS
+from attentive_lens.desk.results.models import AT_ONCE, THREADS, check_one_answer, loss_and_gradient, model_of_run
 from attentive_lens.engine.arrays import Array
-from attentive_lens.engine.losses import Loss, one_hot
+from attentive_lens.engine.losses import Loss
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.ordering import ORDERS, ordered
 from attentive_lens.scoring.scores import Scores, scored
 from attentive_lens.workspace import Run, Workspace
+
+ONE_OF_TWO = "one sigmoid"
+"""What makes the answers of one label: two probabilities that make 1."""
 
 
 def score(request: Score) -> Job[Scores]:
@@ -50,13 +52,16 @@ def stored_scores(place: Workspace, run: Run, on: str) -> Scores | None:
 def _key(place: Workspace, run: Run) -> str:
     loss = Loss.of(run.plan().loss).kind
     split = collection(place, run.plan(), run)
-    settings = read_model(run.model).preprocessor.settings
-    return key_of("scores as arrays, with their measures", run.model, fingerprint_of(place, split, settings), loss)
+    model = model_of_run(run)
+    settings = model.preprocessor.settings
+    fingerprint = fingerprint_of(place, split, settings)
+    return key_of("scores as arrays, with their measures", run.model, fingerprint, loss, model.thresholds)
 
 
 def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
-    """A run's best model, read anew from its file, asked about a set."""
-    model = read_model(run.model)
+    """A run's best model asked about a set."""
+    model = model_of_run(run)
+    check_one_answer(model, run)
     data = yield from gather(place, run.plan(), run, model.preprocessor.settings)
     return (yield from scores_of(model, run.plan(), data, on))
 
@@ -64,6 +69,7 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
 def scores_of(model: ModelFile, plan: Plan, images: Data, on: str) -> Job[Scores]:
     """A model that was trained by a plan asked about a set of images; `NotHere` if there are none in it."""
     loss, data = Loss.of(plan.loss), images.seen_by(model.classes)
+    plain = Loss(loss.kind)
     everything = data.members(on)
     members = everything[data.labels[everything] >= 0]
     if not len(members):
@@ -84,7 +90,7 @@ def scores_of(model: ModelFile, plan: Plan, images: Data, on: str) -> Job[Scores
             scores = predictor.output.spread(raw)
             predicted.append(predictor.predicted(scores))
             parts.append(predictor.checked(scores))
-            losses.append(loss.plain(raw, one_hot(data.labels[chosen], len(model.classes))))
+            losses.append(loss_and_gradient(plain, model, raw, data.labels[chosen])[0])
     return scored(
         on,
         model.classes,
@@ -94,7 +100,7 @@ def scores_of(model: ModelFile, plan: Plan, images: Data, on: str) -> Job[Scores
         np.concatenate(parts),
         np.concatenate(losses),
         loss.kind,
-        model.output,
+        ONE_OF_TWO if model.label else model.output,
         len(everything) - len(members),
     )
 

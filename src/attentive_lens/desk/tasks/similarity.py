@@ -45,7 +45,7 @@ def compare_layers(request: CompareLayers) -> Job[LayersCompared]:
         return known
     model, data = yield from model_and_data(place, run)
     plan = run.plan()
-    before, _ = starting_point(plan, data, base_model(place, plan))
+    before, _ = starting_point(plan, data, base_model(place, plan), len(model.labels or model.classes))
     shape, dtype = model.preprocessor.settings.shape, DTYPES[plan.training.precision]
     other = Network.start(model.plan, shape, plan.seed + OTHER, dtype, plan.initialisation)
     members = next((m for m in map(data.members, ("validation", "training")) if len(m) >= FEWEST), None)
@@ -56,7 +56,7 @@ def compare_layers(request: CompareLayers) -> Job[LayersCompared]:
     outputs = []
     with ThreadPool(THREADS) as thread_pool:
         for turn, network in enumerate((before, model.network(), other)):
-            predictor = Predictor(network, model.preprocessor, model.classes, model.output, thread_pool)
+            predictor = Predictor(network, model.preprocessor, model.classes, model.output_function, thread_pool)
             outputs.append((yield from _outputs(predictor, np.asarray(images), layers, turn)))
     taken = plan.network.up_to(plan.base.until) if plan.base is not None else frozenset[str]()
     changes = []

@@ -38,20 +38,22 @@ def sweep_rates(request: SweepRates) -> Job[RatesSwept]:
         plan = replace(plan, preprocessing=base.preprocessor.settings)
     check_memory(plan, collection(place, plan))
     data = yield from gather(place, plan)
-    data = data.seen_by(tuple(data.collection.taught))
-    members, classes = data.members("training"), len(data.collection.taught)
+    names = tuple(data.collection.learned(plan.task))
+    targets = data.collection.targets(names) if plan.task.several else None
+    data = data if plan.task.several else data.seen_by(names)
+    members, classes = data.members("training"), len(names)
     if len(members) < 2:
         raise BadValue("No learning rate can be tried", f"the training set has {len(members)} images", "Add images")
-    network, preprocessor = starting_point(plan, data, base)
+    network, preprocessor = starting_point(plan, data, base, classes)
     size, labels = plan.training.batch_size, data.labels
     wanted, sampling = plan.task.wanted, plan.training.sampling
     steps, seed = plan.augmentation, plan.seed
-    feed = Feed(data.pixels, labels, members, steps, preprocessor, seed, size, classes, 0, wanted, sampling)
+    feed = Feed(data.pixels, labels, members, steps, preprocessor, seed, size, classes, 0, wanted, sampling, targets)
     judges = members[some_of(len(members), JUDGED, "images to judge learning rates by")]
-    still = Feed(data.pixels, labels, judges, (), preprocessor, plan.seed, len(judges), classes, 0, wanted)
+    still = Feed(data.pixels, labels, judges, (), preprocessor, seed, len(judges), classes, 0, wanted, targets=targets)
     with ThreadPool(plan.training.threads) as thread_pool:
-        counts = shown_of_classes(labels[members], classes, sampling)
-        learner = learner_for(plan, network, preprocessor, thread_pool, counts)
+        counts = shown_of_classes(labels[members], classes if targets is None else len(targets), sampling)
+        learner = learner_for(plan, network, preprocessor, thread_pool, counts, targets=targets)
         if not learner.route.trainable:
             raise BadValue("There is nothing to learn", "every layer with weights is frozen", "Freeze fewer layers")
         rates, losses = yield from sweep(learner, feed, still.batch(0, 0, np.arange(len(judges))))

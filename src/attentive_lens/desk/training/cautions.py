@@ -39,7 +39,8 @@ def changed_since(run: Run, collection: Collection) -> list[int]:
     if noted is None:
         return []
     count = min(len(noted[0]), len(collection.rows))
-    return _numbers(collection.labels[:count] != noted[0][:count], collection)
+    now = collection.labels if collection.stored is None else collection.stored
+    return _numbers(now[:count] != noted[0][:count], collection)
 
 
 def repainted_since(run: Run, collection: Collection, regions: NDArray[np.int64]) -> list[int]:

@@ -19,6 +19,7 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.core.version import VERSION
 from attentive_lens.desk.compiling import compiled
 from attentive_lens.desk.training.controlling import RunControl
+from attentive_lens.desk.training.first_thresholds import choose_first
 from attentive_lens.desk.training.preparing import Setup, last_checkpoint, prepare
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.engine.network import fingerprint
@@ -185,6 +186,8 @@ def _execute(workspace: Workspace, claimed: Run, journal: Journal, control: RunC
             control,
             position,
         )
+        if outcome.epochs and plan.task.several:
+            yield from choose_first(claimed, setup, thread_pool)
     sha = fingerprint(read_model(claimed.model).weights) if outcome.epochs else ""
     return Trained(claimed, outcome, sha)
 

@@ -33,6 +33,7 @@ from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, key_of
 from attentive_lens.training.learner import NetworkLearner
 from attentive_lens.training.learners import learner_for
 from attentive_lens.workspace import Run, Workspace
+from attentive_lens.workspace.thresholds import HALF
 
 Judged = tuple[Chosen | NDArray[np.float32], NDArray[np.int64]]
 """Validation images, or what is kept of them, and their classes."""
@@ -66,12 +67,15 @@ class Setup:
     @property
     def names(self) -> tuple[str, ...]:
         """Classes."""
-        return tuple(self.data.collection.taught) if self.last is None else self.last.classes
+        return tuple(self.data.collection.learned(self.plan.task)) if self.last is None else self.last.classes
 
     def model(self) -> ModelFile:
         """All of a model file but weights and card."""
         kernels = self.network.used_kernels()
-        return ModelFile(self.network.plan, {}, self.preprocessor, self.names, self.plan.outputs, kernels)
+        thresholds = (HALF,) * len(self.names) if self.plan.task.several else ()
+        return ModelFile(
+            self.network.plan, {}, self.preprocessor, self.names, self.plan.outputs, kernels, thresholds=thresholds
+        )
 
     def learner(self, claimed: Run, thread_pool: ThreadPool, ranks: Ranks) -> NetworkLearner:
         """What learns, standing where the run stands.
@@ -82,8 +86,11 @@ class Setup:
             If all of it is frozen.
         """
         feed, plan = self.feed, self.plan
-        counts = shown_of_classes(self.data.labels[feed.members], len(self.names), feed.sampling)
-        learner = learner_for(plan, self.network, self.preprocessor, thread_pool, counts, feed.examples, ranks)
+        kinds = len(self.names) if feed.targets is None else len(feed.targets)
+        counts = shown_of_classes(self.data.labels[feed.members], kinds, feed.sampling)
+        learner = learner_for(
+            plan, self.network, self.preprocessor, thread_pool, counts, feed.examples, ranks, feed.targets
+        )
         learner.rates = claimed.rates()
         if self.last is not None:
             learner.restore(self.last.weights, self.last.optimiser)
@@ -142,18 +149,23 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
     if plan.task.draws:
         _check_measures(plan)
     else:
-        _check_several(data)
+        _check_several(plan, data)
     if last is None:
         Library.read(workspace).check_groups(plan)
-    data = data.seen_by(last.classes if last is not None else tuple(data.collection.taught))
+    names = last.classes if last is not None else tuple(data.collection.learned(plan.task))
+    targets = data.collection.targets(names) if plan.task.several else None
+    data = data if plan.task.several else data.seen_by(names)
     members = data.members("training")
     if len(members) < 2:
         raise BadValue("There is nothing to train on", f"the training set has {len(members)} images", "Add images")
     if not len(data.members("validation")):
         _check_without_validation(plan)
-    network, preprocessor = starting_point(plan, data, base) if last is None else (last.network(), last.preprocessor)
+    if last is None:
+        network, preprocessor = starting_point(plan, data, base, len(names))
+    else:
+        network, preprocessor = last.network(), last.preprocessor
     preprocessor = replace(preprocessor, pixel_format=pixel_format_of(workspace))
-    classes = len(data.collection.taught) if last is None else len(last.classes)
+    classes = len(names)
     feed = Feed(
         data.pixels,
         data.labels,
@@ -166,15 +178,18 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
         plan.training.augmentation_variants,
         plan.task.wanted,
         plan.training.sampling,
+        targets,
     )
     return Setup(plan, data, network, preprocessor, feed, last)
 
 
-def starting_point(plan: Plan, data: Data, base: ModelFile | None) -> tuple[Network, Preprocessor]:
-    """Fresh weights and measured statistics; with a base, its layers, and its statistics if the plan says so."""
+def starting_point(plan: Plan, data: Data, base: ModelFile | None, classes: int) -> tuple[Network, Preprocessor]:
+    """Fresh weights for so many classes, and measured statistics.
+
+    With a base, its layers, and its statistics if the plan says so.
+    """
     if not plan.task.draws:
-        plan.loss.check(len(data.collection.taught))
-    classes = len(data.collection.taught)
+        plan.loss.check(classes)
     units = plan.units(classes)
     for fault in examine(plan.network.nodes, plan.preprocessing.shape, units, classes).faults:
         raise fault.error  # an output that names another number of units than there are classes
@@ -258,7 +273,7 @@ def _check_labels(claimed: Run, data: Data) -> None:
 
 def check_memory(plan: Plan, images: Collection) -> None:
     """Refuse a plan that needs more memory than there is, before anything is prepared or allocated."""
-    needed, free = price_in_memory(plan, max(2, len(images.taught)), images.count("validation"))
+    needed, free = price_in_memory(plan, max(2, len(images.learned(plan.task))), images.count("validation"))
     if needed > free:
         raise BadValue(
             "The plan does not fit into memory",
@@ -267,8 +282,12 @@ def check_memory(plan: Plan, images: Collection) -> None:
         )
 
 
-def _check_several(data: Data) -> None:
-    """Refuse to learn from images that are all of one class."""
+def _check_several(plan: Plan, data: Data) -> None:
+    """Refuse to learn from images that are all of one class, or have one label among them."""
+    labels = data.collection.labels_taught
+    if plan.task.several and len(labels) < 2:
+        why = f"the training images have {'only the label «' + labels[0] + '»' if labels else 'no labels'}"
+        raise BadValue("There are not several labels to learn", why, "Label images otherwise, or set task=classify")
     taught, count = data.collection.taught, data.collection.count("training")
     if len(taught) == 1 and count > 1:
         why = f"all {count} training images are of «{taught[0]}»"

@@ -24,7 +24,7 @@ from attentive_lens.training.journal import (
     follow_events,
 )
 from attentive_lens.workspace import Run, Workspace
-from attentive_lens.workspace.runs import write_plan
+from attentive_lens.workspace.plan_files import write_plan
 
 CHILD_NICENESS = 10
 MOST_BATCHES = 16_384

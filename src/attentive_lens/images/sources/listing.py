@@ -12,9 +12,14 @@ from attentive_lens.images.decoding import suffixes
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name, listed
 from attentive_lens.images.sources.separated import FEWEST_PIXELS, LABEL_WORDS, SET_COLUMNS, Head, head, is_table
+from attentive_lens.plan.labels import NO_LABEL
 
 ENDINGS = (".png", ".jpg", ".jpeg")
 """Tried when a name in the table has none."""
+TRUE, FALSE = ("1", "1.0", "true", "yes", "x"), ("0", "0.0", "false", "no", "", "-")
+"""Cells of a column that is a label: the image has it, or not."""
+PARTED = ";"
+"""Between the names of such columns, where somebody named several."""
 
 
 class Listing(Source):
@@ -35,7 +40,7 @@ class Listing(Source):
             header = head(table)
         except BadFile:
             return False
-        return len(header.names) < FEWEST_PIXELS and _file_column(header, table.parent, Reading()) is not None
+        return _file_column(header, table.parent, Reading()) is not None
 
     @classmethod
     def readings(cls, place: Path, wish: Reading) -> list[Reading]:
@@ -48,6 +53,11 @@ class Listing(Source):
         if files is None:
             raise BadFile(f"{table} names no images", "no column holds names of files", "Name it with «images»")
         others = [k for k in range(len(header.names)) if k != files and k != header.column(SET_COLUMNS)]
+        columns = _label_columns(header, wish.labels)
+        if len(columns) > 1 or (not wish.labels and len(others) > 1 and all(_is_truth(header, k) for k in others)):
+            names = ", ".join(header.names[k] for k in columns or others)
+            way = replace(wish, images=header.names[files], labels=names, separator=wish.separator or PARTED)
+            return [way]
         if wish.labels:
             others = [k for k in others if header.names[k] == wish.labels]
         elif (spoken := header.column(LABEL_WORDS)) in others:
@@ -64,7 +74,10 @@ class Listing(Source):
             raise BadFile(f"{self.place} could not be read", "the table is gone", "Put it back")
         header = head(table)
         places = {name: k for k, name in enumerate(header.names)}
-        files, labels = places[self.reading.images], places[self.reading.labels]
+        files, labels = places[self.reading.images], _label_columns(header, self.reading.labels)
+        if not labels:
+            why = f"it has no column «{self.reading.labels}» any more"
+            raise BadFile(f"{table} could not be read", why, "Put it back")
         sets = header.column(SET_COLUMNS)
         seen: set[Path] = {table}
         for line, row in _rows(table, header):
@@ -78,10 +91,17 @@ class Listing(Source):
                 yield Skipped(file, f"line {line} names it a second time")
                 continue
             seen.add(file)
-            label = row[labels].strip()
-            if label:
+            label = row[labels[0]].strip()
+            if len(labels) > 1:
+                cells = {header.names[k]: row[k].strip().lower() for k in labels}
+                odd = next((name for name, cell in cells.items() if cell not in (*TRUE, *FALSE)), "")
+                if odd:
+                    yield Skipped(file, f"line {line}: «{cells[odd]:.20}» in column {odd} is neither 0 nor 1")
+                    continue
+                label = self.reading.separator.join(name for name, cell in cells.items() if cell in TRUE)
+            if label or self.reading.several_labels:
                 word = SET_WORDS.get(row[sets].strip().lower()) if sets is not None else None
-                yield from self.each_page(Found(file, class_name(label), word))
+                yield from self.each_page(Found(file, class_name(label) if label else NO_LABEL, word))
             else:
                 yield Skipped(file, f"line {line} gives it no label")
         for file in listed(table.parent):
@@ -106,7 +126,8 @@ class Listing(Source):
             raise BadFile(f"{self.place} could not be read", "the table is gone", "Put it back")
         header = head(table)
         sets = header.column(SET_COLUMNS)
-        known = {self.reading.images, self.reading.labels, header.names[sets] if sets is not None else ""}
+        labels = {header.names[k] for k in _label_columns(header, self.reading.labels)}
+        known = {self.reading.images, *labels, header.names[sets] if sets is not None else ""}
         files = header.names.index(self.reading.images)
         others = {k: name for k, name in enumerate(header.names) if name not in known}
         result: dict[str, dict[str, str]] = {name: {} for name in others.values()}
@@ -132,6 +153,19 @@ def _rows(table: Path, header: Head) -> Iterator[tuple[int, list[str]]]:
             raise BadFile(what, f"it is no line of a table ({error})", "Mend it") from None
 
 
+def _label_columns(header: Head, names: str) -> list[int]:
+    """The columns that a reading names: one, or several parted by commas; none if one of them is not there."""
+    if names in header.names:
+        return [header.names.index(names)]
+    several = [name.strip() for name in names.split(",")]
+    return [header.names.index(name) for name in several] if set(several) <= set(header.names) else []
+
+
+def _is_truth(header: Head, k: int) -> bool:
+    """Whether a column holds 0 and 1 alone, as far as the first lines tell."""
+    return all(row[k].strip().lower() in (*TRUE, *FALSE) for row in header.rows if k < len(row))
+
+
 def _table_at(place: Path) -> Path | None:
     if is_table(place):
         return place
@@ -148,7 +182,7 @@ def _file_column(header: Head, folder: Path, wish: Reading) -> int | None:
     """The column whose values are names of image files, for most of the first lines."""
     if wish.images:
         return header.names.index(wish.images) if wish.images in header.names else None
-    for k in range(len(header.names)):
+    for k in range(min(len(header.names), FEWEST_PIXELS)):
         cells = [row[k].strip() for row in header.rows if k < len(row) and row[k].strip()]
         named = sum(Path(cell).suffix.lower() in suffixes() or _resolved(folder, cell).is_file() for cell in cells)
         if cells and 2 * named > len(cells):

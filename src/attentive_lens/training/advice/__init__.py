@@ -48,6 +48,15 @@ OF_PAIRS: dict[str, Advice] = {
 }
 """Likewise, of runs that draw of noise."""
 
+OF_LABELS: dict[str, Advice] = {
+    kind: advice
+    for kind, advice in ADVICE.items()
+    if kind not in ("under-fitting", "augmentation too strong", "class ignored", "imbalance", "validation noise")
+}
+"""As `ADVICE`, of runs that answer several labels: all that goes by losses, and not by the part of the images that is
+right, which every label makes smaller.
+"""
+
 GRAVE = frozenset(list(ADVICE)[: list(ADVICE).index("over-fitting")])
 """What undoes a run: nothing else is worth a try before it is mended."""
 
@@ -76,7 +85,8 @@ def advise(run: Record) -> tuple[Finding, ...]:
     """All that is to be said of a run; of one that still trains what can be told by then."""
     result: dict[str, Finding] = {}
     task = run.plan.task
-    for kind, advice in (OF_PAIRS if task.is_pair else OF_DRAWING if task.draws else ADVICE).items():
+    own = OF_PAIRS if task.is_pair else OF_DRAWING if task.draws else OF_LABELS if task.several else ADVICE
+    for kind, advice in own.items():
         if run.is_over or advice.live:
             finding = advice.find(run)
             if finding is not None:
@@ -85,4 +95,15 @@ def advise(run: Record) -> tuple[Finding, ...]:
     return tuple(finding for kind, finding in result.items() if kind not in silent)
 
 
-__all__ = ["ADVICE", "GRAVE", "OF_DRAWING", "OF_PAIRS", "OVERRULES", "Advice", "Finding", "Record", "advise"]
+__all__ = [
+    "ADVICE",
+    "GRAVE",
+    "OF_DRAWING",
+    "OF_LABELS",
+    "OF_PAIRS",
+    "OVERRULES",
+    "Advice",
+    "Finding",
+    "Record",
+    "advise",
+]

@@ -14,7 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.errors import LensError
+from attentive_lens.plan.labels import labels_of, members_of
 from attentive_lens.plan.plan import Plan
+from attentive_lens.training.figures import Figures
 from attentive_lens.training.journal import EpochEvent
 
 FEWEST_EPOCHS = 6
@@ -23,6 +25,11 @@ STUCK = 0.97
 """Times the chance loss above which nothing was learned."""
 LAST = 3
 """Epochs at the end that are looked at together."""
+
+
+def _right(figures: Figures) -> float:
+    """The part of the images answered rightly; what stands for it where no classes are answered."""
+    return figures.main if figures.accuracy is None else figures.accuracy
 
 
 @dataclass(frozen=True)
@@ -83,8 +90,15 @@ class Record:
 
     @cached_property
     def chance_loss(self) -> float | None:
-        """Cross-entropy of who answers every image with the classes' shares; None for another loss function."""
+        """Cross-entropy of who answers every image with the classes' shares; None for another loss function.
+
+        Of several labels, with the part of the images that have each.
+        """
         whole = sum(self.training)
+        if self.plan.task.several:
+            having = np.array(self.training) @ members_of(self.classes, labels_of(self.classes))
+            parts = having[(having > 0) & (having < whole)] / max(1, whole)
+            return float(-(parts * np.log(parts) + (1 - parts) * np.log1p(-parts)).sum()) or None
         if self.plan.loss.kind != "cross-entropy" or max(self.training, default=0) == whole:
             return None  # nobody needs to guess where there is one class
         return -sum(n / whole * math.log(n / whole) for n in self.training if n)
@@ -94,17 +108,22 @@ class Record:
         """Part of the training images that are of the largest class."""
         return max(self.training, default=0) / max(1, sum(self.training))
 
+    @property
+    def right_word(self) -> str:
+        """What the part of images answered rightly is called: accuracy, or exact match of several labels."""
+        return self.plan.task.measures["accuracy"].label
+
     def last_training(self) -> tuple[float, float]:
-        """Accuracy and loss of the training images over the last epochs."""
+        """Accuracy (of several labels, exact match) and loss of the training images over the last epochs."""
         last = self.epochs[-LAST:]
         return (
-            float(np.mean([epoch.training.main for epoch in last])),
+            float(np.mean([_right(epoch.training) for epoch in last])),
             float(np.mean([epoch.training.loss for epoch in last])),
         )
 
     def last_validation(self) -> float | None:
-        """Validation accuracy over the last evaluated epochs."""
-        last = [epoch.validation.main for epoch in self.judged[-LAST:] if epoch.validation is not None]
+        """Validation accuracy (of several labels, exact match) over the last evaluated epochs."""
+        last = [_right(epoch.validation) for epoch in self.judged[-LAST:] if epoch.validation is not None]
         return float(np.mean(last)) if last else None
 
     def layers(self, figure: str, epochs: Sequence[EpochEvent] | None = None) -> dict[str, float]:

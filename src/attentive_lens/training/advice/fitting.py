@@ -72,8 +72,8 @@ class OverFitting(Advice):
         remedy, plan = self._remedy(run.plan)
         return Finding(
             self.kind, since,
-            f"since epoch {since} the validation loss rises while the training loss falls, training accuracy is"
-            f" {training:.1%} and validation accuracy {validation:.1%}",
+            f"since epoch {since} the validation loss rises while the training loss falls, training"
+            f" {run.right_word} is {training:.1%} and validation {run.right_word} {validation:.1%}",
             "What is learned now is single images, not classes; the best epoch is kept.",
             remedy, "A validation loss that keeps falling longer, and a smaller distance between the curves.", plan,
         )  # fmt: skip
