@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 
+
 @dataclass(frozen=True)
 class Figures:
     """What a model did on some images: the measures of `plan.measures`, by their names; None where one is not known.
@@ -31,7 +32,7 @@ class Figures:
         lower bound where images are drawn again, or the variety of what is drawn of noise.
         """
         if self.of_labels:
-            return self.mean_average_precision or 0.0
+            return self.of("mean_average_precision") or 0.0
         if self.accuracy is not None:
             return self.accuracy
         return self.more.get("bound", self.more.get("variety", -self.loss))

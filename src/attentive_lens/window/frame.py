@@ -121,9 +121,8 @@ class Frame(QMainWindow):
             )
         else:
             collection = session.images.collection
-            images = (
-                f"{thousands(len(collection.rows))} images of {counted(len(collection.classes), 'class', 'classes')}"
-            )
+            link = "with" if collection.several else "of"
+            images = f"{thousands(len(collection.rows))} images {link} {collection.kinds_in_words}"
             self.bottom.say(
                 f"Opened {session.workspace.name}: {images}, {counted(len(session.runs.views), 'run', 'runs')}.",
                 False,
@@ -205,6 +204,11 @@ class Frame(QMainWindow):
         self.runs.setMinimumWidth(200)
         self.runs.activated.connect(self._choose_run)
         row.addWidget(self.runs)
+        tip = "The label that scores and explanations are about: images without it, and those with it."
+        self.label = chooser("label in view", "label in view", tip)
+        self.label.setMinimumWidth(120)
+        self.label.activated.connect(self._choose_label)
+        row.addWidget(self.label)
         self.where = horizontal(spacing=0)
         self.where.addStretch()
         row.addLayout(self.where, 1)
@@ -308,6 +312,11 @@ class Frame(QMainWindow):
     def _act(self) -> None:
         self.pages[self.current].act()
 
+    def _choose_label(self, place: int) -> None:
+        labels = self.session.runs.labels
+        if 0 <= place < len(labels):
+            self.session.runs.choose_label(labels[place])
+
     def _list_runs(self) -> None:
         self.runs.clear()
         if not self.session.runs.views:
@@ -317,6 +326,12 @@ class Frame(QMainWindow):
             self.runs.addItem(f"run {number} · {view.name or 'starting'}{state}", number)
         self.runs.setCurrentIndex(max(0, self.runs.findData(self.session.runs.current)))
         self.runs.setEnabled(bool(self.session.runs.views))
+        labels = self.session.runs.labels
+        self.label.clear()
+        self.label.addItems([f"about {name}" for name in labels])
+        self.label.setVisible(bool(labels))
+        if labels:
+            self.label.setCurrentIndex(labels.index(self.session.runs.asks_about))
         for key in self.pages:
             self._refresh(key)
 

@@ -14,6 +14,7 @@ from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import decode
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import Found, class_name
+from attentive_lens.plan.labels import label_set, labels_in
 from attentive_lens.workspace.corrections import GONE
 from attentive_lens.workspace.importing import row_of, seen
 from attentive_lens.workspace.rows import Origin
@@ -43,6 +44,8 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     workspace.check_writable("The images were not added")
     catalogue, label = workspace.catalogue, class_name(label)
     reading = catalogue.origins()[1].reading
+    if Reading.read(reading).several_labels:
+        label = label_set(labels_in(label))
     pixels = {key: reading[key] for key in PIXELS if key in reading}
     pictures = [decode(file, Reading.read(pixels).pixel_format) for file in files]
     classes = catalogue.classes()

@@ -50,9 +50,10 @@ class Run:
     label: str = ""
 
     @property
-    def number(self) -> RunNumber:
+    def number(self) -> int:
         """From 1; with its label, where one is asked about."""
-        return RunNumber(int(self.folder.name), self.label)
+        number = int(self.folder.name)
+        return RunNumber(number, self.label) if self.label else number
 
     def about_label(self, label: str) -> Run:
         """The same run, asked about one of its labels.

@@ -17,11 +17,20 @@ ORDERS = ("class and set", *MEASURES, "answer")
 SHOWN_SETS = ("training", "validation", "test", "left out", "excluded", "gone")
 
 
+@dataclass(frozen=True, slots=True)
+class Said:
+    """The name of the class said of an image, its probability, and whether it is right."""
+
+    name: str
+    probability: float
+    right: bool
+
+
 @dataclass(frozen=True)
 class Answers:
-    """What the run in view said, by image number: the class said and its probability."""
+    """What the run in view said, by image number."""
 
-    predicted: Mapping[int, tuple[int, float]] = field(default_factory=dict)
+    predicted: Mapping[int, Said] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -31,7 +40,7 @@ class Wanted:
     Attributes
     ----------
     label : int or None
-        Only this class.
+        Only this class; of several labels, only images with this one, see `Collection.kinds`.
     sets : frozenset of str
         Only these sets.
     flagged : bool
@@ -80,7 +89,7 @@ def browse(
         ranked = places[np.argsort(-values if choice.descending else values, kind="stable")]
         return [Shown(f"by {choice.order}", "", ranked)] if len(ranked) else []
     if choice.order == "answer" and answers.predicted:
-        return _by_answer(collection, places, answers)
+        return _by_answer(places, answers)
     return _by_class_and_set(collection, places)
 
 
@@ -89,7 +98,7 @@ def _kept(
 ) -> NDArray[np.bool_]:
     keep = np.ones(len(collection.rows), bool)
     if choice.label is not None:
-        keep &= collection.labels == choice.label
+        keep &= collection.of_kind(choice.label)
     keep &= collection.in_sets(choice.sets)
     if choice.flagged:
         keep &= np.isin(np.arange(len(keep)), collection.flagged)
@@ -98,8 +107,8 @@ def _kept(
             keep &= (measures[name] >= low) & (measures[name] <= high)
     if choice.answers and answers.predicted:
         right = np.zeros(len(keep), np.int8)
-        for number, (predicted, _) in answers.predicted.items():
-            right[place_of(number)] = 1 if predicted == collection.labels[place_of(number)] else -1
+        for number, answer in answers.predicted.items():
+            right[place_of(number)] = 1 if answer.right else -1
         keep &= right == (1 if choice.answers == "correct" else -1)
     return keep
 
@@ -117,17 +126,17 @@ def _by_class_and_set(collection: Collection, places: NDArray[np.int64]) -> list
     return groups
 
 
-def _by_answer(collection: Collection, places: NDArray[np.int64], answers: Answers) -> list[Shown]:
+def _by_answer(places: NDArray[np.int64], answers: Answers) -> list[Shown]:
     """Wrong answers, the surest first; right ones, the least sure first; those not asked about."""
     wrong, right, others = [], [], []
     for place in places.tolist():
         answer = answers.predicted.get(number_at(place))
         if answer is None:
             others.append(place)
-        elif answer[0] == collection.labels[place]:
-            right.append((answer[1], place))
+        elif answer.right:
+            right.append((answer.probability, place))
         else:
-            wrong.append((-answer[1], place))
+            wrong.append((-answer.probability, place))
     named = (
         ("wrong", "the surest first", [place for _, place in sorted(wrong)]),
         ("correct", "the least sure first", [place for _, place in sorted(right)]),

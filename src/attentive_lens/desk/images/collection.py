@@ -13,10 +13,12 @@ from numpy.typing import NDArray
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.core.recent import Recent
+from attentive_lens.core.telling import counted
 from attentive_lens.desk.images.columns import known_columns
 from attentive_lens.errors import BadValue
+from attentive_lens.images.reading import Reading
 from attentive_lens.images.split import LEFT_OUT, SETS, groups_by_name, part
-from attentive_lens.plan.labels import labels_of, members_of, of_one
+from attentive_lens.plan.labels import NO_LABEL, labels_of, members_of, of_one
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.tasks import TaskSettings
 from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
@@ -43,6 +45,10 @@ class Collection:
         The one label by which images have classes here, see `about_label`; mostly none.
     stored : ndarray, N int64, or None
         Class numbers in the catalogue, where they are others here.
+    several : bool
+        Whether a class is a set of labels, for an image may have several.
+    labels_left_out : frozenset of str
+        Labels that a plan does not learn.
     """
 
     classes: list[str]
@@ -52,6 +58,8 @@ class Collection:
     former: dict[str, int] = field(default_factory=dict)
     about: str = ""
     stored: NDArray[np.int64] | None = field(default=None, compare=False)
+    several: bool = False
+    labels_left_out: frozenset[str] = frozenset()
 
     @cached_property
     def labels(self) -> NDArray[np.int64]:
@@ -128,8 +136,57 @@ class Collection:
 
     @cached_property
     def labels_taught(self) -> list[str]:
-        """Labels that some training images have, in their order, where a class is a set of labels."""
-        return list(labels_of(self.taught))
+        """Labels that some training images have and that are not left out, where a class is a set of labels."""
+        return [label for label in labels_of(self.taught) if label not in self.labels_left_out]
+
+    @cached_property
+    def kinds(self) -> tuple[str, ...]:
+        """What images are looked through by: classes, or where they may have several labels, these and none."""
+        if not self.several:
+            return tuple(self.classes)
+        return (*labels_of(self.classes), *([NO_LABEL] if NO_LABEL in self.classes else []))
+
+    @property
+    def kinds_in_words(self) -> str:
+        """«6 classes», or «6 labels» where images may have several."""
+        if not self.several:
+            return counted(len(self.classes), "class", "classes")
+        return counted(len(labels_of(self.classes)), "label", "labels")
+
+    @cached_property
+    def _kinds_of_classes(self) -> NDArray[np.bool_]:
+        """Which kinds the images of each class are of, C×K."""
+        if not self.several:
+            return np.eye(len(self.classes), dtype=bool)
+        there: NDArray[np.bool_] = members_of(self.classes, self.kinds)
+        if self.kinds and self.kinds[-1] == NO_LABEL:
+            there[:, -1] = [name == NO_LABEL for name in self.classes]
+        return there
+
+    def of_kind(self, kind: int) -> NDArray[np.bool_]:
+        """Which images, N, are of one of `kinds`."""
+        if not self.several:
+            return self.labels == kind
+        inside: NDArray[np.bool_] = self._kinds_of_classes[:, kind][self.labels]
+        return inside
+
+    def kinds_of(self, label: int) -> list[int]:
+        """The numbers of the kinds that images of a class are of."""
+        return [label] if not self.several else np.flatnonzero(self._kinds_of_classes[label]).tolist()
+
+    def count_of_kind(self, set_name: str, kind: int | None = None) -> int:
+        """Images of a set, or of one kind in it."""
+        if kind is None or not self.several:
+            return self.count(set_name, kind)
+        return sum(self.counts[set_name, k] for k in np.flatnonzero(self._kinds_of_classes[:, kind]).tolist())
+
+    @cached_property
+    def kind_totals(self) -> list[int]:
+        """Images in use by kind."""
+        if not self.several:
+            return self.totals
+        totals: list[int] = (np.array(self.totals, np.int64) @ self._kinds_of_classes).tolist()
+        return totals
 
     def learned(self, task: TaskSettings) -> list[str]:
         """Names that a network trained for a task on these images has units for."""
@@ -144,7 +201,9 @@ class Collection:
         there = members_of(self.classes, [label])[:, 0]
         rows = [replace(row, label=int(there[row.label])) for row in self.rows]
         former = {name: int(there[number]) for name, number in self.former.items()}
-        return Collection(list(of_one(label)), rows, self.sets, self.skipped, former, label, self.labels)
+        return replace(
+            self, classes=list(of_one(label)), rows=rows, former=former, about=label, stored=self.labels, several=False
+        )
 
     @cached_property
     def fingerprint(self) -> str:
@@ -174,6 +233,8 @@ class Library:
         Class numbers by names that classes had before they were renamed.
     workspace : Workspace
         Whose it is.
+    several : bool
+        Whether its images may have several labels.
     """
 
     classes: list[str]
@@ -182,6 +243,7 @@ class Library:
     copies: dict[int, int]
     former: dict[str, int]
     workspace: Workspace
+    several: bool = False
 
     @cached_property
     def columns(self) -> dict[str, dict[int, str]]:
@@ -204,6 +266,7 @@ class Library:
             catalogue.copies(),
             catalogue.former_names(),
             workspace,
+            Reading.read(catalogue.origins()[1].reading).several_labels,
         )
         return library if stamp is None else _LIBRARIES.keep(key, library)
 
@@ -241,13 +304,22 @@ class Library:
         groups = self.groups(plan)
         sets = part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)
         numbers = {name: number for number, name in enumerate(self.classes)}
-        out = {
-            number for name in plan.split.left_out if (number := numbers.get(name, self.former.get(name))) is not None
-        }
+        out = (
+            set()
+            if self.several
+            else {
+                number
+                for name in plan.split.left_out
+                if (number := numbers.get(name, self.former.get(name))) is not None
+            }
+        )
         if out:
             pairs = zip(rows, sets, strict=True)
             sets = [LEFT_OUT if row.label in out and name in SETS else name for row, name in pairs]
-        return Collection(self.classes, rows, sets, self.skipped, self.former)
+        labels_out = frozenset(plan.split.left_out) if self.several else frozenset[str]()
+        return Collection(
+            self.classes, rows, sets, self.skipped, self.former, several=self.several, labels_left_out=labels_out
+        )
 
 
 _LIBRARIES: Recent[Library] = Recent(2)

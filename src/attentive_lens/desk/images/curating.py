@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -11,9 +11,11 @@ from attentive_lens.core.numbering import place_of
 from attentive_lens.core.values import unknown_word
 from attentive_lens.desk.history import History
 from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.data import several_labels
 from attentive_lens.desk.requests.images import FaultAction
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.sources.base import class_name
+from attentive_lens.plan.labels import label_set, labels_in, labels_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Corrections, ImageRow, Workspace
 from attentive_lens.workspace.corrections import EXCLUDED, NOTHING, SETS
@@ -133,13 +135,33 @@ def relabel_as_new(
     curating: Curating, summary: str, rows: Sequence[ImageRow], numbers: Iterable[int], name: str
 ) -> None:
     """Give some images a class that there is not yet, or one that there is; as `relabel`."""
-    name, classes = class_name(name), curating.workspace.catalogue.classes()
+    name, classes = class_in(curating.workspace, name), curating.workspace.catalogue.classes()
     if name in classes:
         relabel(curating, summary, rows, numbers, classes.index(name))
         return
     state = curating.state
     changes = {n: replace(state.get(n, NOTHING), label=len(classes)) for n in numbers}
     curating.apply(summary, changes, [name])
+
+
+def relabel_each(curating: Curating, summary: str, rows: Sequence[ImageRow], names: Mapping[int, str]) -> None:
+    """Give each of some images, by number, the class of a name, which may be new; as `relabel`."""
+    classes, state, coined = curating.workspace.catalogue.classes(), curating.state, list[str]()
+    changes = {}
+    for number, word in names.items():
+        name = class_in(curating.workspace, word)
+        if name not in classes:
+            classes.append(name)
+            coined.append(name)
+        label = _unless(classes.index(name), rows[place_of(number)].label)
+        changes[number] = replace(state.get(number, NOTHING), label=label)
+    curating.apply(summary, changes, coined)
+
+
+def class_in(workspace: Workspace, name: str) -> str:
+    """A class's name as a workspace has it: that of a set of labels where images may have several."""
+    name = class_name(name)
+    return label_set(labels_in(name)) if several_labels(workspace) else name
 
 
 def relabelled(label: int) -> Callable[[Correction], Correction]:
@@ -216,13 +238,15 @@ def read_list(workspace: Workspace, file: Path, new_classes: bool = False) -> Ta
         raise BadValue(f"{file} decides nothing", f"its first line does not name {known}", "Name the columns")
     by_file = _by_file(rows, workspace.folder)
     after: dict[int, Correction] = {}
+    several, known_labels = several_labels(workspace), set(labels_of(classes))
     added: list[str] = []
     for number, line in lines:
         try:
             row = _named(line, rows, by_file)
             decision = after.get(row.number, before.get(row.number, NOTHING))
-            if label := class_name(line["label"]) if line.get("label") else "":
-                if label not in classes and new_classes:
+            if label := class_in(workspace, line["label"]) if line.get("label") else "":
+                is_known_set = several and set(labels_in(label)) <= known_labels
+                if label not in classes and (new_classes or is_known_set):
                     classes.append(label)
                     added.append(label)
                 if label not in classes:

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.images.browsing import pixels_of
 from attentive_lens.desk.images.collection import Collection, Library
-from attentive_lens.desk.images.curating import Curating, act, relabel, relabel_as_new
+from attentive_lens.desk.images.curating import Curating, act, relabel, relabel_as_new, relabel_each
 from attentive_lens.desk.images.data import pixel_format_of
 from attentive_lens.desk.images.together import keep_together
 from attentive_lens.desk.observing import Asks, Signal
@@ -20,6 +21,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.images.outlines import Outline
 from attentive_lens.images.rows import Pixels, stretched
 from attentive_lens.images.sources.base import class_name
+from attentive_lens.plan.labels import label_set, labels_in
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Corrections, Workspace
 from attentive_lens.workspace.adding import add_images, take_out_images
@@ -106,6 +108,31 @@ class OpenImages:
     def relabel_as_new(self, summary: str, numbers: Sequence[int], name: str) -> None:
         """Give some images a class that there is not yet; it goes when that is undone."""
         self._try(summary, lambda: relabel_as_new(self.curating, summary, self.library.rows, numbers, name))
+
+    def relabel_each(self, summary: str, names: Mapping[int, str]) -> None:
+        """Give each of some images, by number, the class of a name; it can be undone."""
+        self._try(summary, lambda: relabel_each(self.curating, summary, self.library.rows, names))
+
+    def put_label(self, summary: str, numbers: Sequence[int], label: str, on: bool) -> None:
+        """Give some images one label more, or take it from them, where they may have several; it can be undone."""
+        classes, rows, names = self.collection.classes, self.collection.rows, {}
+        for number in numbers:
+            own = set(labels_in(classes[rows[place_of(number)].label]))
+            names[number] = label_set(own | {label} if on else own - {label})
+        self.relabel_each(summary, names)
+
+    def replace_label(self, old: str, new: str) -> None:
+        """Call one of several labels otherwise, in all images that have it; where there is one so called, it is that.
+
+        It can be undone. Runs that were trained before know the label by its old name.
+        """
+        new = class_name(new)
+        classes, names = self.collection.classes, {}
+        for row in self.collection.rows:
+            own = labels_in(classes[row.label])
+            if old in own:
+                names[row.number] = label_set(new if label == old else label for label in own)
+        self.relabel_each(f"calling {old} {new} in {len(names)} images", names)
 
     def rename_class(self, old: str, new: str) -> None:
         """Call a class otherwise; it can be undone."""

@@ -100,6 +100,32 @@ class LayerShape:
 
 
 @dataclass(frozen=True)
+class LabelAnswer:
+    """What a model that answers several labels says of one of them.
+
+    Attributes
+    ----------
+    name : str
+        Of the label.
+    probability, threshold : float
+        Its answer, and from which it is said.
+    there : bool or None
+        Whether the image has it; None for a file no workspace knows.
+    """
+
+    name: str
+    probability: float
+    threshold: float
+    there: bool | None
+
+    @property
+    def mistake(self) -> str:
+        """«missed» or «false»; empty where it is right, or that is not known."""
+        said = self.probability > self.threshold
+        return "" if self.there is None or said == self.there else "false" if said else "missed"
+
+
+@dataclass(frozen=True)
 class Explanation:
     """Why a model answered as it did for one image.
 
@@ -133,6 +159,8 @@ class Explanation:
         Map of said − true.
     covered : ndarray, H×W float32, or None
         How much of each pixel is the object's, where an outline is known.
+    labels : tuple of LabelAnswer
+        All of them, where the model answers several and is asked about one.
     """
 
     subject: Subject
@@ -150,6 +178,7 @@ class Explanation:
     pixels: PixelArray
     difference: NDArray[np.float32] | None
     covered: NDArray[np.float32] | None = None
+    labels: tuple[LabelAnswer, ...] = ()
 
     def is_of_same(self, other: Explanation | None) -> bool:
         """Whether it is of the same image, answered by the same model; pixels that changed since make it another."""

@@ -20,6 +20,7 @@ from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.plan.labels import labels_in
 from attentive_lens.plan.layers import Dropout
 from attentive_lens.workspace import Run, Workspace
 from attentive_lens.workspace.thresholds import HALF, thresholds_of
@@ -66,6 +67,8 @@ class AnsweredImage:
         Where it is from.
     covered : ndarray, H×W float32, or None
         How much of each pixel is the object's, where an outline is known.
+    labels : frozenset of str, or None
+        Those it has, where it may have several and that is known.
     """
 
     subject: Subject
@@ -76,6 +79,7 @@ class AnsweredImage:
     set_name: str
     file: str
     covered: NDArray[np.float32] | None = None
+    labels: frozenset[str] | None = None
 
     @property
     def number(self) -> int | None:
@@ -98,7 +102,11 @@ def answered_image(subject: Subject) -> Job[AnsweredImage]:
         label, row = int(data.labels[at]), data.collection.rows[at]
         outline = known_outlines(workspace).get(subject.image)
         covered = None if outline is None else covered_at(row, outline, model.preprocessor.settings)
-        return AnsweredImage(subject, model, data.pixels[at], label, label, data.collection.sets[at], row.file, covered)
+        labels, stored = None, data.collection.stored
+        if model.label and stored is not None:
+            labels = frozenset(labels_in(workspace.catalogue.classes()[int(stored[at])]))
+        set_name = data.collection.sets[at]
+        return AnsweredImage(subject, model, data.pixels[at], label, label, set_name, row.file, covered, labels)
     model = model_answering(subject)
     return answered_file(subject, model, model.preprocessor.opened(Path(subject.file)))
 

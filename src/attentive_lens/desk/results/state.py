@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from attentive_lens.core.numbering import place_of
+from attentive_lens.core.numbering import RunNumber, place_of
 from attentive_lens.core.objects import Same
-from attentive_lens.desk.images.browsing import Answers
+from attentive_lens.desk.images.browsing import Answers, Said
 from attentive_lens.desk.images.state import OpenImages
 from attentive_lens.desk.observing import Asks, Signal
 from attentive_lens.desk.requests.models import Score
@@ -61,7 +61,7 @@ class OpenScores:
     @property
     def current(self) -> Scores | None:
         """Scores of the run in view on the set in view, if they are there; see `want`."""
-        return self.known.get((self._runs.current, self.on)) if self._runs.current is not None else None
+        return self.known.get((self._runs.in_view, self.on)) if self._runs.in_view is not None else None
 
     def want(self, on: str | None = None) -> None:
         """Have the run in view scored on a set, unless it is; `ready` follows."""
@@ -71,14 +71,14 @@ class OpenScores:
         view = self._runs.view
         if view is None or not view.has_model or view.state == "training" or self._runs.draws:
             return
-        self._have((view.number, self.on))
+        self._have((self._runs.in_view or view.number, self.on))
 
     def of(self, run: int) -> Scores | None:
         """Scores of another run on the set in view; asked for where they are not known, `ready` follows.
 
         What failed is asked for again by `want` alone: `ready` follows that too, and whoever hears it asks here.
         """
-        key = (run, self.on)
+        key = (RunNumber(int(run), self._runs.asks_about), self.on)
         if key not in self.known and key not in self._failed:
             self._have(key)
         return self.known.get(key)
@@ -91,10 +91,10 @@ class OpenScores:
         view = self._runs.view
         if view is None or not view.has_model or view.state == "training" or self._runs.draws:
             return None
-        key = (view.number, on)
+        key = (self._runs.in_view or view.number, on)
         empty = not self._images.collection.count(on)
         if key not in self.known and key not in self._wanted and not empty:
-            kept_file = self._runs.workspace.run(view.number).scores_file(on)
+            kept_file = self._runs.workspace.run(key[0]).scores_file(on)
             if ask or kept_file.exists():
                 self._wanted.add(key)
                 self._have(key)
@@ -127,12 +127,16 @@ class OpenScores:
     @property
     def answers(self) -> Answers:
         """What the run in view said, on the sets it was scored on."""
-        tables = tuple(table for (run, _), table in self.known.items() if run == self._runs.current)
+        tables = tuple(table for (run, _), table in self.known.items() if run == self._runs.in_view)
         return self._once(
             "answers",
             tuple(map(Same, tables)),
             lambda: Answers(
-                {answer.image: (answer.predicted, answer.probability) for table in tables for answer in table.answers}
+                {
+                    each.image: Said(table.classes[each.predicted], each.probability, each.predicted == each.true)
+                    for table in tables
+                    for each in table.answers
+                }
             ),
         )
 
@@ -147,7 +151,7 @@ class OpenScores:
     def row(self, image: int) -> tuple[Scores, int] | None:
         """Scores of the run in view that an image, by its number, stands in, and which of their rows it is."""
         for (run, _), scores in self.known.items():
-            if run == self._runs.current and (row := scores.places.get(image)) is not None:
+            if run == self._runs.in_view and (row := scores.places.get(image)) is not None:
                 return scores, row
         return None
 
@@ -172,10 +176,11 @@ class OpenScores:
             return [sentence for sentence in cautions if sentence]
         workspace, scores = self._runs.workspace, self.current
         judged = judged_by_test(workspace) if self.on == "test" else []
+        in_view = workspace.run(self._runs.in_view or view.number)
         return self._once(
             "cautions",
             (Same(scores), Same(self._images.collection), Same(view), *judged),
-            lambda: cautions_of(workspace, workspace.run(view.number), scores, self.relabelled, view.best),
+            lambda: cautions_of(workspace, in_view, scores, self.relabelled, view.best),
         )
 
     @property

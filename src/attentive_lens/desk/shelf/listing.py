@@ -96,7 +96,7 @@ def plan_of(model: ModelFile) -> Plan | None:
 
 def _bases(runs: Iterable[Run]) -> dict[int, Base]:
     """What each run is built on, by number; runs on nothing, and those whose plan cannot be read, are not there."""
-    bases: dict[int, Base] = {}
+    bases = {}
     for run in runs:
         try:
             base = run.plan().base

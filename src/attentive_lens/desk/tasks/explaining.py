@@ -17,6 +17,7 @@ from attentive_lens.desk.requests.explaining import (
     Explanation,
     Filters,
     FirstFilters,
+    LabelAnswer,
     LayerShape,
     MapChecks,
     MapOfClass,
@@ -38,6 +39,7 @@ from attentive_lens.desk.results.models import (
 )
 from attentive_lens.desk.tasks.choosing import method_for
 from attentive_lens.engine.arrays import Array
+from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadValue, LensError
 from attentive_lens.explaining.feature_maps import feature_maps, first_filters
@@ -174,6 +176,7 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
             pixels,
             difference,
             answered.covered,
+            labels_answered(predictor, model, image, answered.labels),
         )
         yield Progress(0, 1, "deleting and restoring pixels", result)
         rivals = rivals_of(chosen, probe, image, targets, maps, blank(probe))
@@ -183,6 +186,20 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         gain = measured[label]
         maps_of_classes.append(replace(map_, trust=replace(map_.trust, gain=gain, passed=gain.passed)))
     return replace(result, maps=tuple(maps_of_classes))
+
+
+def labels_answered(
+    predictor: Predictor, model: ModelFile, image: Array, there: frozenset[str] | None
+) -> tuple[LabelAnswer, ...]:
+    """Every label's answer to a prepared image, where a model is asked about one of several."""
+    if not model.label:
+        return ()
+    answers = OUTPUTS["sigmoid"].answers(predictor.raw_scores(image[None]))[0]
+    rows = zip(model.labels, answers.tolist(), model.thresholds, strict=True)
+    return tuple(
+        LabelAnswer(name, answer, threshold, None if there is None else name in there)
+        for name, answer, threshold in rows
+    )
 
 
 def _difference(

@@ -214,7 +214,8 @@ def caution_of_pixels(run: int, changed: Sequence[int]) -> str:
 
 def small_classes(collection: Collection) -> list[str]:
     """Sentences about classes with fewer images than can be split and learned from; many are told in one."""
-    small = [(name, count) for name, count in zip(collection.classes, collection.totals, strict=True) if count < FEW]
+    kinds = zip(collection.kinds, collection.kind_totals, strict=True)
+    small = [(name, count) for name, count in kinds if count < FEW]
     sentences = []
     if len(collection.classes) == 1:
         sentences.append(
@@ -225,5 +226,6 @@ def small_classes(collection: Collection) -> list[str]:
         images = "1 image" if count == 1 else f"{count} images"
         sentences.append(f"«{name}» has only {images}: too few to learn from and to be judged by.")
     if len(small) > NAMED:
-        sentences.append(f"… and {len(small) - NAMED} more classes have fewer than {FEW} images.")
+        what = "labels" if collection.several else "classes"
+        sentences.append(f"… and {len(small) - NAMED} more {what} have fewer than {FEW} images.")
     return sentences

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 
+from attentive_lens.core.numbering import RunNumber
 from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.network.design import facts_of
 from attentive_lens.desk.observing import Signal
@@ -20,6 +21,7 @@ from attentive_lens.desk.training.runs import (
 )
 from attentive_lens.errors import LensError
 from attentive_lens.plan.examination import Facts
+from attentive_lens.plan.labels import of_one
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.tasks import Classify, TaskSettings
@@ -39,6 +41,8 @@ class OpenRuns:
     ----------
     current : int or None
         Number of the run in view.
+    label : str
+        Of a run in view that answers several labels, the one that is asked about; see `in_view`.
     changed : Signal
         A run was added, ended, or another is in view.
     message : Signal
@@ -49,6 +53,7 @@ class OpenRuns:
         self.workspace, self._timeline = workspace, timeline or Timeline()
         self.changed, self.message = Signal(), Signal()
         self.views: dict[int, RunView] = {}
+        self.label = ""
         self._readers: dict[int, RunReader] = {}
         self._sizes: dict[int, int] = {}
         self._images: dict[int, int] = {}
@@ -106,6 +111,32 @@ class OpenRuns:
             self.current = number
             self.changed.emit()
 
+    def choose_label(self, label: str) -> None:
+        """Ask the run in view about another of its labels."""
+        if label in self.labels and label != self.asks_about:
+            self.label = label
+            self.changed.emit()
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """Of the run in view, where it answers several; none where it answers classes, or has not begun."""
+        if self.current is None or not self.task.several:
+            return ()
+        return self.workspace.run(self.current).classes()
+
+    @property
+    def asks_about(self) -> str:
+        """The label of the run in view that is asked about; empty where it answers classes."""
+        labels = self.labels
+        return "" if not labels else self.label if self.label in labels else labels[0]
+
+    @property
+    def in_view(self) -> int | None:
+        """The run in view as it is asked: with the label, where it answers several."""
+        if self.current is None or not self.asks_about:
+            return self.current
+        return RunNumber(self.current, self.asks_about)
+
     def plan(self) -> Plan | None:
         """The plan of the run in view."""
         if self.current is None:
@@ -133,6 +164,10 @@ class OpenRuns:
         """Classes of the run in view, as it was trained with them; those of the workspace before a run began."""
         own = self.workspace.run(self.current).classes() if self.current is not None else ()
         return own or tuple(self.workspace.catalogue.classes())
+
+    def answered_classes(self) -> tuple[str, ...]:
+        """Classes that answers of the run in view are about: two, where one of several labels is asked about."""
+        return of_one(self.asks_about) if self.asks_about else self.classes()
 
     def facts(self) -> tuple[NetworkPlan, tuple[Facts, ...]] | None:
         """The network of the run in view with its output, and its facts; None where its plan cannot be read."""

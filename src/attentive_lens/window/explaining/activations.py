@@ -109,7 +109,7 @@ class ActivationsPanel(LayerPanel):
         chosen = self.other.currentText()
         self.other.clear()
         self.other.addItem(NOTHING)
-        self.other.addItems([f"nearest right {name}" for name in self.session.runs.classes()])
+        self.other.addItems([f"nearest right {name}" for name in self.session.runs.answered_classes()])
         self.other.setCurrentIndex(max(0, self.other.findText(chosen)))
         if self.other.currentIndex() > 0:
             self._choose_other()
@@ -196,7 +196,7 @@ class ActivationsPanel(LayerPanel):
             self.note.setText("Looking for the nearest image …")
             self.ask(request, self._take_near, self.fail, priority=2, scope="image beside")
             return
-        name = self.session.runs.classes()[self.other.currentIndex() - 1]
+        name = self.session.runs.answered_classes()[self.other.currentIndex() - 1]
         near = self._near.right.get(name)
         if near is None:
             self._redraw()

@@ -140,7 +140,7 @@ class CasePanel(QWidget):
     def case(self) -> Case | None:
         """The case of the image in view."""
         number = self.explanation.image if self.explanation is not None else None
-        return self.session.cases.book.of_image(number) if number is not None else None
+        return self.session.cases.book.of_image(number, self.session.runs.asks_about) if number is not None else None
 
     def show_explanation(self, explanation: Explanation) -> None:
         """Another image; what was typed for the one before is kept first."""
@@ -208,7 +208,7 @@ class CasePanel(QWidget):
     def take_remedy(self, words: str, images: list[int]) -> None:
         """What is done about a group of mistakes stands with the cases of its images that have no remedy yet."""
         for image in images:
-            case = self.session.cases.book.of_image(image)
+            case = self.session.cases.book.of_image(image, self.session.runs.asks_about)
             if case is not None and not case.remedy:
                 self.session.cases.change(replace(case, remedy=words.lower()), f"a remedy for case {case.number}")
 

@@ -215,18 +215,18 @@ class CausesPanel(Panel):
 
     def check(self) -> None:
         """Forget groups of another run or set."""
-        if self._for != (self.session.runs.current, self.session.scores.on):
+        if self._for != (self.session.runs.in_view, self.session.scores.on):
             self.forget()
 
     def forget(self) -> None:
         """What was found is of other images, or of another run or set."""
-        self._for = (self.session.runs.current, self.session.scores.on)
+        self._for = (self.session.runs.in_view, self.session.scores.on)
         self._awaited = {}
         self._show(())
 
     def _ask(self) -> None:
         self.check()
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is None:
             return
         request = Causes(self.session.place, run, self.session.scores.on)

@@ -49,12 +49,12 @@ class ClassesPanel(Panel):
 
     def check(self) -> None:
         """Forget what was found for another run or set."""
-        if self._for != (self.session.runs.current, self.session.scores.on):
+        if self._for != (self.session.runs.in_view, self.session.scores.on):
             self.forget()
 
     def forget(self) -> None:
         """What was found is of other images, or of another run or set."""
-        self._for = (self.session.runs.current, self.session.scores.on)
+        self._for = (self.session.runs.in_view, self.session.scores.on)
         self.result, self._awaited = None, {}
         self.ask_button.hide()
         self.says.setText(
@@ -64,7 +64,7 @@ class ClassesPanel(Panel):
         self.tiles.show_tiles(())
 
     def _ask(self) -> None:
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is None:
             return
         request = ClassMaps(self.session.place, run, self.session.scores.on)

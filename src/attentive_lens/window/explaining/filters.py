@@ -66,7 +66,7 @@ class FiltersPanel(LayerPanel):
             before = self.order.currentText()
             self.order.clear()
             self.order.addItem("any class", None)
-            for number, name in enumerate(self.session.runs.classes()):
+            for number, name in enumerate(self.session.runs.answered_classes()):
                 self.order.addItem(name, number)
             self.order.setCurrentIndex(max(0, self.order.findText(before)))
             self._empty()

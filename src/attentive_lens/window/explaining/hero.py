@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QScrollArea, QWidget
 
-from attentive_lens.desk.requests.explaining import Explanation
+from attentive_lens.desk.requests.explaining import Explanation, LabelAnswer
 from attentive_lens.window.explaining.case import CasePanel
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
@@ -21,6 +21,8 @@ class ExplainHero(QScrollArea):
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.session = session
+        self._labels: tuple[str, ...] = ()
         hero = QWidget()
         inside = vertical(hero, spacing=8)
         self.twins = Twins(session)
@@ -38,12 +40,31 @@ class ExplainHero(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setWidget(hero)
 
+    def _choose_label(self, row: int) -> None:
+        """Ask about the label of a bar."""
+        if row < len(self._labels):
+            self.session.runs.choose_label(self._labels[row])
+
     def show_answers(self, explanation: Explanation) -> None:
-        """Every class's, the surest first."""
+        """Every class's, the surest first; of several labels all of them, with what is wrong about each."""
         order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
         bars = tuple(Bar(name, part, f"{part:.2f}", _role(explanation, name)) for name, part in order)
+        if explanation.labels:
+            labels = sorted(explanation.labels, key=lambda each: -each.probability)
+            bars = tuple(_of_label(each) for each in labels)
+            order = [(each.name, each.probability) for each in labels]
+        if bool(explanation.labels) != bool(self._labels):
+            change = self.answers.chosen.connect if explanation.labels else self.answers.chosen.disconnect
+            change(self._choose_label)
+        self._labels = tuple(name for name, _ in order) if explanation.labels else ()
         self.answers.show_bars(bars)
         self._scroll.setMaximumHeight(len(order) * ROW + 2)
+
+
+def _of_label(answer: LabelAnswer) -> Bar:
+    role = "petrol" if answer.there else "vermilion" if answer.mistake else "faint"
+    words = f"{answer.name} · {answer.mistake}" if answer.mistake else answer.name
+    return Bar(words, answer.probability, f"{answer.probability:.2f}", role)
 
 
 def _role(explanation: Explanation, name: str) -> str:

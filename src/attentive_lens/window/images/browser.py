@@ -185,14 +185,14 @@ class Browser(QWidget):
     def _show_classes(self) -> None:
         """Those that have in their name what was typed, where there are many."""
         collection = self.session.images.collection
-        self.find_class.setVisible(len(collection.classes) > MANY)
-        words, most = self.find_class.text().strip().lower(), max(1, *collection.totals)
-        self.listed = [k for k, name in enumerate(collection.classes) if words in name.lower()]
+        self.find_class.setVisible(len(collection.kinds) > MANY)
+        words, most = self.find_class.text().strip().lower(), max(1, *collection.kind_totals)
+        self.listed = [k for k, name in enumerate(collection.kinds) if words in name.lower()]
         bars = [
             Bar(
-                collection.classes[k],
-                collection.totals[k] / most,
-                thousands(collection.totals[k]),
+                collection.kinds[k],
+                collection.kind_totals[k] / most,
+                thousands(collection.kind_totals[k]),
                 "petrol" if k == self.label else "faint",
             )
             for k in self.listed

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from PyQt6.QtWidgets import QComboBox, QInputDialog, QWidget
 
+from attentive_lens.plan.labels import NO_LABEL
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, chooser, filter_button, horizontal, label, vertical
 from attentive_lens.window.session import Session
@@ -51,8 +52,9 @@ class ClassesBox(QWidget):
         collection, before = self.session.images.collection, self.name
         self.classes.blockSignals(True)
         self.classes.clear()
-        for number, name in enumerate(collection.classes):
-            self.classes.addItem(f"{name} · {thousands(sum(row.label == number for row in collection.rows))}", name)
+        for number, name in enumerate(collection.kinds):
+            if not (collection.several and name == NO_LABEL):
+                self.classes.addItem(f"{name} · {thousands(int(collection.of_kind(number).sum()))}", name)
         self.classes.setCurrentIndex(max(0, self.classes.findData(before)))
         self.classes.blockSignals(False)
         self._choose()
@@ -63,8 +65,12 @@ class ClassesBox(QWidget):
             each.setEnabled(bool(self.name) and not self.session.reading_only)
         self.leave.setChecked(self.name in out)
         self.leave.setEnabled(bool(self.name))
-        untaught = [name for name in collection.classes if name not in collection.taught]
-        words = f"{counted(len(collection.taught), 'class', 'classes')} will be learned."
+        learned = collection.learned(self.session.design.plan.task)
+        several = collection.several and self.session.design.plan.task.several
+        names = collection.kinds if several else collection.classes
+        untaught = [name for name in names if name not in learned and name not in (*out, NO_LABEL)]
+        what = counted(len(learned), "label", "labels") if several else counted(len(learned), "class", "classes")
+        words = f"{what} will be learned."
         if untaught:
             more = f" and {len(untaught) - 4} more" if len(untaught) > 4 else ""
             words += f" Without training images, so without a unit: {', '.join(untaught[:4])}{more}."
@@ -74,14 +80,20 @@ class ClassesBox(QWidget):
         old = self.name
         new, given = QInputDialog.getText(self, "Rename the class", f"What {old} is to be called:", text=old)
         if given and new.strip() and new.strip() != old:
-            self.session.images.rename_class(old, new)
+            if self.session.images.collection.several:
+                self.session.images.replace_label(old, new)
+            else:
+                self.session.images.rename_class(old, new)
             self.classes.setCurrentIndex(max(0, self.classes.findData(new.strip())))
 
     def _merge(self) -> None:
-        classes = self.session.images.collection.classes
-        others = [name for name in classes if name != self.name]
+        collection = self.session.images.collection
+        classes = collection.classes
+        others = [name for name in collection.kinds if name not in (self.name, NO_LABEL)]
         into, given = QInputDialog.getItem(self, "Merge the class", f"{self.name} becomes part of:", others, 0, False)
-        if given and into in others:
+        if given and into in others and collection.several:
+            self.session.images.replace_label(self.name, into)
+        elif given and into in others:
             collection, number = self.session.images.collection, classes.index(self.name)
             numbers = [row.number for row in collection.rows if row.label == number]
             many = counted(len(numbers), "image", "images")

@@ -114,7 +114,7 @@ class Details(QFrame):
         lines += [f"{name}: {words[row.number]}" for name, words in tables.items() if row.number in words][:MOST_TOLD]
         answer = self.session.scores.answers.predicted.get(row.number)
         if answer is not None:
-            lines.append(f"said {collection.classes[answer[0]]} ({answer[1]:.2f})")
+            lines.append(f"said {answer.name} ({answer.probability:.2f})")
         self.facts.setText("\n".join(lines))
         self.facts.setToolTip(row.file)
 

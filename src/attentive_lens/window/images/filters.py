@@ -86,7 +86,7 @@ class FilterBar(QWidget):
     def show_counts(self, collection: Collection, class_number: int | None) -> None:
         """Counts on the chips; sets without images have no chip, but the three main ones."""
         for name, chip in self.chips.items():
-            chip.setText(f"{name} {thousands(collection.count(name, class_number))}")
+            chip.setText(f"{name} {thousands(collection.count_of_kind(name, class_number))}")
             chip.setVisible(name in ALWAYS or collection.count(name) > 0)
             chip.setEnabled(collection.count(name) > 0)
         flagged = len(collection.flagged)

@@ -53,16 +53,17 @@ class SetBars(QWidget):
             pairs = zip(before.sets, collection.sets, strict=True) if same else ()
             self.moved = frozenset(k for k, (was, now) in enumerate(pairs) if was != now)
         self.collection, self.pixels = collection, pixels
-        self._places = [[] for _ in collection.classes]
+        self._places = [[] for _ in collection.kinds]
         for k, (row, set_name) in enumerate(zip(collection.rows, collection.sets, strict=True)):
             if set_name == "validation":
-                self._places[row.label].append(k)
+                for kind in collection.kinds_of(row.label):
+                    self._places[kind].append(k)
         for places in self._places:
             places.sort(key=lambda k: (k not in self.moved, k))
-        self.setFixedHeight(len(collection.classes) * CLASS + 4)
+        self.setFixedHeight(len(collection.kinds) * CLASS + 4)
         summary = (
-            f"{name}: " + ", ".join(f"{s} {collection.count(s, k)}" for s, _ in BARS)
-            for k, name in enumerate(collection.classes)
+            f"{name}: " + ", ".join(f"{s} {collection.count_of_kind(s, k)}" for s, _ in BARS)
+            for k, name in enumerate(collection.kinds)
         )
         self.setAccessibleName("; ".join(summary))
         self.update()
@@ -82,9 +83,10 @@ class SetBars(QWidget):
         t = look.theme
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        most = max(1, *(self.collection.count(s, k) for k in range(len(self.collection.classes)) for s, _ in BARS))
+        kinds = range(len(self.collection.kinds))
+        most = max(1, *(self.collection.count_of_kind(s, k) for k in kinds for s, _ in BARS))
         strong = look.font(look.TEXT, True)
-        names = shortened(self.collection.classes, self.width() - 8, QFontMetricsF(strong).horizontalAdvance)
+        names = shortened(self.collection.kinds, self.width() - 8, QFontMetricsF(strong).horizontalAdvance)
         middle, right = Qt.AlignmentFlag.AlignVCenter, Qt.AlignmentFlag.AlignRight
         for k, name in enumerate(names):
             top = k * CLASS
@@ -96,7 +98,7 @@ class SetBars(QWidget):
             painter.setFont(look.font(look.SMALL))
             for j, (set_name, role) in enumerate(BARS):
                 y = top + HEAD + 2 + j * (ROW + 2)
-                count = self.collection.count(set_name, k)
+                count = self.collection.count_of_kind(set_name, k)
                 painter.setPen(t.colour("faint"))
                 painter.drawText(QRectF(0, y, SET, ROW), middle, set_name)
                 painter.fillRect(QRectF(SET, y + 4, BAR, 10), t.colour("well"))
@@ -220,8 +222,8 @@ class SetsView(QWidget):
         self.notes.setText("\n\n".join(notes))
         empty = [
             name
-            for k, name in enumerate(collection.classes)
-            if name in collection.taught and collection.count("validation", k) == 0
+            for k, name in enumerate(collection.kinds)
+            if collection.count_of_kind("training", k) and not collection.count_of_kind("validation", k)
         ]
         short = f"No validation image of {', '.join(empty[:4])}{' …' if len(empty) > 4 else ''}." if empty else ""
         if collection.count("validation") == 0:

@@ -87,7 +87,7 @@ class _Model(QAbstractTableModel):
             "set": collection.sets[place],
             "flag": "flag" if row.flagged else "",
             "size": f"{row.width}×{row.height}",
-            "said": f"{collection.classes[answer[0]]} {answer[1]:.2f}" if answer else "",
+            "said": f"{answer.name} {answer.probability:.2f}" if answer else "",
         }
         return words.get(name, "")
 

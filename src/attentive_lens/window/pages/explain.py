@@ -189,8 +189,8 @@ class ExplainPage(Page):
 
     def replay(self, evidence: Evidence) -> None:
         """Show evidence as it was pinned, for the run in view."""
-        if evidence.run != self.session.runs.current:
-            words = f"Pinned with run {evidence.run}: shown as run {self.session.runs.current} has it."
+        if evidence.run != self.session.runs.in_view:
+            words = f"Pinned with run {evidence.run}: shown as run {self.session.runs.in_view} has it."
             self.session.message.emit(words, False)
         if evidence.kind == "map":
             self.twins.chooser.take(settings_of(evidence.settings))
@@ -238,8 +238,8 @@ class ExplainPage(Page):
 
     def open_image(self, image: int) -> None:
         """Ask why of an image."""
-        view = self.session.runs.view
-        if view is None or not view.has_model:
+        view, run = self.session.runs.view, self.session.runs.in_view
+        if view is None or run is None or not view.has_model:
             self.session.message.emit("There is no trained model to ask yet. Train one first.", True)
             return
         if self._is_drawn():
@@ -247,12 +247,12 @@ class ExplainPage(Page):
         if image != self.image and (self.image is not None or self.new_file is not None):
             self.leaving.emit()
         self.image, self.new_file = image, None
-        request = self._request(view.number, image)
+        request = self._request(run, image)
         known = self.ahead.known(request)
         if known is not None:
-            self._take(view.number, known)
+            self._take(run, known)
         else:
-            self.session.ask(request, partial(self._take, view.number), priority=1, scope="explain")
+            self.session.ask(request, partial(self._take, run), priority=1, scope="explain")
         self.show_view("image")
         self.action_changed.emit()
 
@@ -262,20 +262,20 @@ class ExplainPage(Page):
 
     def _look_ahead(self) -> None:
         """Have the next mistake explained while this one is looked at."""
-        mistakes, run = self._mistakes(), self.session.runs.current
+        mistakes, run = self._mistakes(), self.session.runs.in_view
         if run is not None and self.image in mistakes and len(mistakes) > 1:
             following = mistakes[(mistakes.index(self.image) + 1) % len(mistakes)]
             self.ahead.prepare(self._request(run, following))
 
     def open_file(self, file: str, against: str) -> None:
         """Ask why of an image file that no workspace knows; there is no true class, so another one takes its place."""
-        view = self.session.runs.view
-        if view is None or not view.has_model or self._is_drawn():
+        view, run = self.session.runs.view, self.session.runs.in_view
+        if view is None or run is None or not view.has_model or self._is_drawn():
             return
         self.image, self.new_file = None, (file, against)
-        subject = FileImage(file, workspace=self.session.place, run=view.number, against=against)
+        subject = FileImage(file, workspace=self.session.place, run=run, against=against)
         request = Explain(subject, self.twins.chooser.choice)
-        self.session.ask(request, lambda explanation: self._take(view.number, explanation), priority=1, scope="explain")
+        self.session.ask(request, lambda explanation: self._take(run, explanation), priority=1, scope="explain")
         self.show_view("image")
         self.action_changed.emit()
 
@@ -290,7 +290,7 @@ class ExplainPage(Page):
         view = self.session.runs.view
         if self._is_drawn():
             self.answered_by = None
-        elif view is not None and view.has_model and self.answered_by != view.number:
+        elif view is not None and view.has_model and self.answered_by != self.session.runs.in_view:
             self._ask_again()
 
     def _is_drawn(self) -> bool:
@@ -310,14 +310,14 @@ class ExplainPage(Page):
             self._ask_again()
 
     def _measure(self) -> None:
-        view, explanation = self.session.runs.view, self.explanation
-        if view is None or explanation is None or explanation.image is None:
+        run, explanation = self.session.runs.in_view, self.explanation
+        if run is None or explanation is None or explanation.image is None:
             return
         self.twins.show_waiting()
 
         def take(checks: TrustChecks) -> None:
             now = self.explanation
-            if now is not None and now.is_like(explanation) and view.number == self.session.runs.current:
+            if now is not None and now.is_like(explanation) and run == self.session.runs.in_view:
                 self.twins.show_checks(checks)
 
         request = Trust(explanation.subject, explanation.method)
@@ -326,7 +326,7 @@ class ExplainPage(Page):
     def walk_through(self, images: list[int]) -> None:
         """These images, as they are chosen elsewhere; none for all mistakes."""
         self.walked = images
-        self._walk_of = (self.session.runs.current, self.session.scores.on)
+        self._walk_of = (self.session.runs.in_view, self.session.scores.on)
         if images and self.image not in images and self.isVisible():
             self.open_image(images[0])
         self._show_place()
@@ -348,7 +348,7 @@ class ExplainPage(Page):
 
     def _take(self, run: int, explanation: Explanation) -> None:
         requested = self.new_file[0] if self.new_file is not None else self.image
-        if run != self.session.runs.current or requested not in (explanation.image, explanation.file):
+        if run != self.session.runs.in_view or requested not in (explanation.image, explanation.file):
             return
         before, self.explanation, self.answered_by = self.explanation, explanation, run
         if before is not None and explanation.complete and not before.complete and before.is_like(explanation):
@@ -378,7 +378,7 @@ class ExplainPage(Page):
     def _show_place(self) -> None:
         self.evidence.of(CausesPanel).check()
         self.evidence.of(ClassesPanel).check()
-        if self._walk_of != (self.session.runs.current, self.session.scores.on):
+        if self._walk_of != (self.session.runs.in_view, self.session.scores.on):
             self.walked = []
         mistakes = self._mistakes()
         word = "chosen" if self.walked else "mistake"

@@ -98,7 +98,7 @@ class ImagesPage(Page):
     def state(self) -> str:
         """Images and classes."""
         collection = self.session.images.collection
-        return f"{thousands(sum(collection.totals))} · {len(collection.classes)}"
+        return f"{thousands(sum(collection.totals))} · {collection.kinds_in_words.split()[0]}"
 
     def action(self) -> tuple[str, bool]:
         """On to the network."""

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from attentive_lens.core.numbering import number_at
 from attentive_lens.core.records import PlainTable
+from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.pages.base import Page, either
 from attentive_lens.window.parts.basics import (
@@ -26,7 +27,7 @@ from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.results.behind import Behind
 from attentive_lens.window.results.chosen import ChosenImages
 from attentive_lens.window.results.view import ResultsView
-from attentive_lens.window.results.views import VIEWS, views_of
+from attentive_lens.window.results.views import OVERVIEW, VIEWS, views_of
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, main_figure, percent, thousands
 
@@ -63,7 +64,7 @@ class ResultsPage(Page):
         self.chosen.opened.connect(self._open)
         self.chosen.changed.connect(self.action_changed)
         self.made: dict[str, ResultsView] = {}
-        self.word = next(iter(VIEWS))
+        self.word, self._task = OVERVIEW, ""
         self.behind = Behind(session, self.chosen, self._choose_none)
         self.chosen.all_wrong_asked.connect(self.behind.wrong)
         self.parts = StageLayout(session, self.key, self._make_hero(), self._make_evidence(), self._make_list())
@@ -71,7 +72,7 @@ class ResultsPage(Page):
         self.stack = either(self, empty, self.parts)
         self.where = self._make_where()
 
-        self.open_view(next(iter(VIEWS)))
+        self.open_view(OVERVIEW)
         session.runs_changed.connect(self._take_run)
         session.scores_ready.connect(self.refresh)
         session.pixels_ready.connect(self.refresh)
@@ -187,7 +188,7 @@ class ResultsPage(Page):
         self.right.setCurrentWidget(self.current.beside or self.chosen)
         for each, entry in self.views.items():
             entry.setChecked(each == word)
-        self.remarks.setChecked(word == next(iter(VIEWS)))
+        self.remarks.setChecked(word == OVERVIEW)
         self.refresh()
 
     def _show_figures(self) -> None:
@@ -212,8 +213,11 @@ class ResultsPage(Page):
             self.chosen.sheet.select(bookmark["image"])
 
     def state(self) -> str:
-        """Accuracy on the set in view."""
+        """Accuracy on the set in view; of one of several labels its F1."""
         table = self.session.scores.current
+        if table is not None and self.session.runs.asks_about:
+            value = table.measures.by_class[1].f1
+            return "" if value is None else f"F1 {value:.2f}"
         return percent(table.accuracy) if table else ""
 
     def action(self) -> tuple[str, bool]:
@@ -282,6 +286,9 @@ class ResultsPage(Page):
             self.action_changed.emit()
             return
         self.problem.hide()
+        if session.runs.asks_about:
+            self._show_label(table)
+            return
         self.title.setText(percent(table.accuracy))
         wrong = len(session.scores.mistakes())
         self.about.setText(
@@ -293,12 +300,28 @@ class ResultsPage(Page):
         self.behind.refresh()
         self.action_changed.emit()
 
+    def _show_label(self, table: Scores) -> None:
+        """What stands for one of several labels: accuracy would mostly tell how rare it is."""
+        name, own = self.session.runs.asks_about, table.measures.by_class[1]
+        missed, false = int(table.confusion[1, 0]), int(table.confusion[0, 1])
+        self.title.setText("–" if own.f1 is None else f"{own.f1:.3f}")
+        self.about.setText(
+            f"F1 of «{name}» · {thousands(missed)} missed, {thousands(false)} falsely said"
+            f" of {thousands(table.images)} {table.on} images"
+        )
+        self.about.setToolTip("The harmonic mean of precision and recall of the label in view.")
+        self.current.refresh()
+        self.behind.refresh()
+        self.action_changed.emit()
+
     def _offer_views(self) -> None:
         """Those of what the run in view does: answer classes, or draw."""
-        offered = views_of(self.session.runs.task.kind, self.word)
+        kind = self.session.runs.task.kind
+        offered = views_of(kind, self.word)
         for word, entry in self.views.items():
             entry.setVisible(word in offered)
-        if self.word not in offered:
+        is_other, self._task = kind != self._task, kind
+        if self.word not in offered or (is_other and offered[0] != self.word and self.word == OVERVIEW):
             self.open_view(offered[0])
 
     def _show_bound(self) -> None:

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QGridLayout, QInputDialog, QMenu, QPushButton, QStac
 
 from attentive_lens.core.numbering import number_at, place_of
 from attentive_lens.desk.images.curating import flagged, moved
+from attentive_lens.plan.labels import NO_LABEL
 from attentive_lens.window.parts.basics import button, label
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import thousands
@@ -37,7 +38,12 @@ class Decisions(QWidget):
         self.session = session
         self.places: tuple[int, ...] = ()
         words = (
-            ("label", "Label … (L)", "Give the selected images another class.", self._ask_label),
+            (
+                "label",
+                "Label … (L)",
+                "Give the selected images another class, or other labels.",
+                self._ask_label,
+            ),
             ("set", "Set … (S)", "Move the selected images to another set.", self._ask_set),
             ("exclude", "Exclude (X)", "Do not use the selected images.", self.exclude),
             ("flag", "Flag (F)", "Mark the selected images to come back to.", self.flag),
@@ -115,6 +121,10 @@ class Decisions(QWidget):
     def _ask_label(self) -> None:
         menu = QMenu(self)
         menu.setObjectName("label menu")
+        if self.session.images.collection.several:
+            self._list_labels(menu)
+            self._popup(menu, self.buttons["label"])
+            return
         for k, name in enumerate(self.session.images.collection.classes):
             action = menu.addAction(f"&{k + 1} {name}" if k < 9 else name)
             if action is not None:
@@ -122,6 +132,31 @@ class Decisions(QWidget):
         menu.addSeparator()
         menu.addAction("New class …", self._ask_new_class)
         self._popup(menu, self.buttons["label"])
+
+    def _list_labels(self, menu: QMenu) -> None:
+        """Each label, ticked where all the images have it: to be given to them, or taken away."""
+        collection = self.session.images.collection
+        for k, name in enumerate(collection.kinds):
+            if name == NO_LABEL:
+                continue
+            there = collection.of_kind(k)[list(self.places)]
+            action = menu.addAction(f"&{k + 1} {name}" if k < 9 else name)
+            if action is not None:
+                action.setCheckable(True)
+                action.setChecked(bool(there.all()))
+                action.triggered.connect(partial(self.put_label, name, not there.all()))
+        menu.addSeparator()
+        menu.addAction("New label …", self._ask_new_label)
+
+    def put_label(self, name: str, on: bool, _: bool = False) -> None:
+        """Give the images a label, or take it from them, where they may have several."""
+        summary = f"{self._told('gave' if on else 'took from')} the label {name}"
+        self.session.images.put_label(summary, self._numbers(), name, on)
+
+    def _ask_new_label(self) -> None:
+        name, given = QInputDialog.getText(self, "New label", "Name of the new label:")
+        if given and name.strip():
+            self.put_label(name.strip(), True)
 
     def _ask_new_class(self) -> None:
         name, given = QInputDialog.getText(self, "New class", "Name of the new class:")

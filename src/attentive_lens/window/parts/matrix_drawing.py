@@ -58,8 +58,10 @@ class MatrixDrawing(QAbstractScrollArea):
         self.setMinimumSize(360, 300)
         self.classes: list[str] = []
         self.counts: NDArray[np.int64] = np.zeros((0, 0), np.int64)
-        self.across = "said"
-        """What columns are."""
+        self.down, self.across = "true", "said"
+        """What rows and columns are."""
+        self.all_right: bool | None = None
+        """Whether all cells stand for what is right, or all for mistakes; None where the diagonal alone is right."""
         self.shares = ""
         """Cells show their part of the "row" or of the "column", or counts."""
         self.current: tuple[int, int] | None = None
@@ -78,12 +80,14 @@ class MatrixDrawing(QAbstractScrollArea):
             raise RuntimeError("a scroll area has a viewport")
         return port
 
-    def show_counts(self, classes: Sequence[str], counts: NDArray[np.int64]) -> None:
-        """Show another matrix K×K; what is chosen is kept if it exists."""
+    def show_counts(
+        self, classes: Sequence[str], counts: NDArray[np.int64], of: NDArray[np.int64] | None = None
+    ) -> None:
+        """Show another matrix K×K, its rows parts of ``of`` K or of their sums; what is chosen is kept if it exists."""
         if len(classes) != len(self.classes):
             self.zoom = 1.0
         self.classes, self.counts, self.over, self._whole = list(classes), counts, None, None
-        self._rows, self._columns = counts.sum(axis=1), counts.sum(axis=0)
+        self._rows, self._columns = counts.sum(axis=1) if of is None else of, counts.sum(axis=0)
         if self.area is not None and max(self.area) >= len(classes):
             self.current = self.area = None
         metrics = QFontMetricsF(look.font(look.SMALL))
@@ -165,8 +169,9 @@ class MatrixDrawing(QAbstractScrollArea):
         painter.setPen(look.theme.colour("faint"))
         painter.drawText(QRectF(left, 0, 200, 18), Qt.AlignmentFlag.AlignVCenter, self.across)
         side = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-        painter.drawText(QRectF(0, top - 20, left - 12, 18), side, "true")
-        painter.drawText(QRectF(end + 4, top - 22, RATE - 8, 20), side, "right")
+        painter.drawText(QRectF(0, top - 20, left - 12, 18), side, self.down)
+        if self.all_right is None:
+            painter.drawText(QRectF(end + 4, top - 22, RATE - 8, 20), side, "right")
         self._paint_rows(painter, p, rows, left, top, end)
         self._paint_columns(painter, p, columns, left, top, end)
 
@@ -182,6 +187,8 @@ class MatrixDrawing(QAbstractScrollArea):
             self._choose_pen(painter, self.over is not None and self.over[0] == true)
             line = QRectF(0, middle - LINE / 2, left - 12, LINE)
             painter.drawText(line, side, name)
+            if self.all_right is not None:
+                continue
             rate = percent(self.counts[true, true] / self._rows[true]) if self._rows[true] else "–"
             painter.drawText(QRectF(end + 4, line.top(), RATE - 8, LINE), side, rate)
 
@@ -233,7 +240,8 @@ class MatrixDrawing(QAbstractScrollArea):
         tints[:] = (sheet + (well - sheet) * (110 / 255)).astype(np.uint8)
         true, predicted = np.nonzero(self.counts)
         of = self._columns[predicted] if self.shares == "column" else self._rows[true]
-        part, right = (self.counts[true, predicted] / of).astype(np.float32), true == predicted
+        part = (self.counts[true, predicted] / np.maximum(1, of)).astype(np.float32)
+        right = true == predicted if self.all_right is None else np.full(len(true), self.all_right)
         strong = np.where(right, shade(part, True), shade(part, False))[:, None] / 255
         colours = np.where(right[:, None], rgb("petrol"), rgb("vermilion"))
         tints[true, predicted] = (sheet + (colours - sheet) * strong).astype(np.uint8)
@@ -249,8 +257,9 @@ class MatrixDrawing(QAbstractScrollArea):
         if count == 0:
             painter.fillRect(box, t.colour("well", 110))
             return
-        strength = round(float(shade(np.float32(part), true == predicted)))
-        ground = look.blended("petrol" if true == predicted else "vermilion", strength)
+        right = true == predicted if self.all_right is None else self.all_right
+        strength = round(float(shade(np.float32(part), right)))
+        ground = look.blended("petrol" if right else "vermilion", strength)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(ground)
         painter.drawRoundedRect(box, 2, 2)

@@ -107,7 +107,7 @@ class AgainstView(ResultsView):
 
     def _compare(self) -> None:
         """Show what is known; the other run is scored where it is not."""
-        scores, current, number = self.session.scores, self.session.runs.current, self.other.currentData()
+        scores, current, number = self.session.scores, self.session.runs.in_view, self.other.currentData()
         self.result = None
         self.apart.hide()
         if number is None or current is None:
@@ -117,7 +117,7 @@ class AgainstView(ResultsView):
         else:
             self.result = paired(theirs, scores.current)
             self.says.setText(" ".join(filter(None, (in_words(self.result, int(number), current), self._seeds()))))
-            request = MakeManifest(self.session.place, current, "", str(number))
+            request = MakeManifest(self.session.place, int(current), "", str(number))
             unknown = lambda _: None  # noqa: E731  # of a run that noted no images there is nothing to tell
             self.session.ask(request, partial(self._show_apart, request), unknown, scope="against")
         self._fill()

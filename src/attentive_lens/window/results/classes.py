@@ -242,6 +242,7 @@ def _cells(each: OfClass) -> list[Cell]:
 
 
 def _share(share: Share) -> str:
+    """A part in hundredths, with its interval."""
     if share.value is None or share.low is None or share.high is None:
         return "–"
     return f"{share.value * 100:.1f}\u202f%  {share.low * 100:.0f}–{share.high * 100:.0f}"

@@ -117,7 +117,7 @@ class ConfidenceView(ResultsView):
         self._withhold()
 
     def _calibrate(self, undo: bool) -> None:
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is not None:
             for each in (self.keep, self.take_out):
                 each.setEnabled(False)

@@ -89,7 +89,7 @@ class CostsView(ResultsView):
 
     def refresh(self) -> None:
         """Weigh those of the run and set in view by the table in hand."""
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is None or not self.file or not self.asks_anew(self.file, self._taken):
             return
         self._show(None, "Weighing costs …")

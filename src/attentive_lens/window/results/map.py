@@ -136,7 +136,7 @@ class MapView(ResultsView):
             each.setChecked(name == self.method)
         for box in (self.perplexity, self.seed):
             box.setEnabled(self.method == "t-SNE")
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is None:
             return
         request = MapData(

@@ -119,8 +119,8 @@ class MatrixView(ResultsView):
         if wanted[0] != (self._shown or (None,))[0]:
             self._list_pairs(scores)
         self._shown = wanted
-        if order == FAR and self.session.runs.current is not None:
-            request = OrderClasses(self.session.place, self.session.runs.current, scores.on, order)
+        if order == FAR and self.session.runs.in_view is not None:
+            request = OrderClasses(self.session.place, self.session.runs.in_view, scores.on, order)
             self._show(scores, np.arange(len(scores.classes)))
             take = partial(self._take, wanted, scores)
             self.session.ask(request, take, priority=2, scope="order of classes")

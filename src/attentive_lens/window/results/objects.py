@@ -91,7 +91,7 @@ class ObjectsView(ResultsView):
 
     def refresh(self) -> None:
         """Have it measured for the run and set in view, once."""
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is None or not self.asks_anew():
             return
         self._show(None, WAITING)
@@ -180,7 +180,7 @@ class ObjectsView(ResultsView):
     def _lead(self, words: str, images: tuple[int, ...]) -> None:
         """Show images behind, and the first of them here, covered."""
         self.chosen.emit(words, images)
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if images and run is not None:
             self._ask_example(RunImage(self.session.place, run, images[0]))
 

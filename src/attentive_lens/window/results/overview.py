@@ -233,7 +233,7 @@ class OverviewView(ResultsView):
             self.mend_leaks.hide()
 
     def _verify(self) -> None:
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is not None:
             self.result.setText("Scoring again …")
             request = Verify(self.session.place, run, self.session.scores.on)
@@ -268,7 +268,7 @@ class OverviewView(ResultsView):
 
     def write_report(self, file: Path) -> None:
         """Have the run's report written; for a file that ends with .pdf the HTML file beside it is printed to it."""
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is not None:
             self.result.setText("Writing the report …")
             file = file.absolute()

@@ -199,7 +199,7 @@ class RobustnessView(ResultsView):
         self.chosen.connect(behind.broken)
 
     def _wanted(self) -> MeasureRobustness | None:
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         return MeasureRobustness(self.session.place, run, self.session.scores.on) if run is not None else None
 
     def figure(self) -> str:
@@ -224,7 +224,7 @@ class RobustnessView(ResultsView):
 
     def _ask_examples(self) -> None:
         """The set's first image in every way and grade, until it is measured."""
-        run, scores = self.session.runs.current, self.session.scores.current
+        run, scores = self.session.runs.in_view, self.session.scores.current
         if run is None or scores is None or self._asked is not None or not self.isVisible():
             return
         image = int(scores.numbers[0])

@@ -59,7 +59,7 @@ class SlicesView(ResultsView):
 
     def refresh(self) -> None:
         """Have the slices of the run and set in view found, once."""
-        run = self.session.runs.current
+        run = self.session.runs.in_view
         if run is None or not self.asks_anew():
             return
         self._show((), "Cutting the set …")

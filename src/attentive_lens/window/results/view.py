@@ -57,9 +57,9 @@ class ResultsView(QFrame):
     def asks_anew(self, *more: Hashable) -> bool:
         """Whether run, set, scores in view or ``more`` are others than when this was true last: ask about them now."""
         runs, scores = self.session.runs, self.session.scores
-        if runs.current is None or scores.current is None:
+        if runs.in_view is None or scores.current is None:
             return False
-        at = (runs.current, scores.on, Same(scores.current), *more)
+        at = (runs.in_view, scores.on, Same(scores.current), *more)
         anew, self._asked_at = at != self._asked_at, at
         return anew
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from attentive_lens.plan.tasks import Classify, Encode, Generate
+from attentive_lens.plan.tasks import Classify, Encode, Generate, MultiLabel
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent, thousands
 
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from attentive_lens.window.results.view import ResultsView
 
 DRAWING = (Encode.kind, Generate.kind)
+ANSWERING = (Classify.kind, MultiLabel.kind)
 
 
 @dataclass(frozen=True)
@@ -38,7 +39,7 @@ class View:
     tip: str
     figure: Callable[[Session], str]
     load: Callable[[], type[ResultsView]]
-    tasks: tuple[str, ...] = (Classify.kind,)
+    tasks: tuple[str, ...] = ANSWERING
     under: str = ""
 
 
@@ -46,6 +47,12 @@ def _overview() -> type[ResultsView]:
     from attentive_lens.window.results.overview import OverviewView
 
     return OverviewView
+
+
+def _labels() -> type[ResultsView]:
+    from attentive_lens.window.results.labels import LabelsView
+
+    return LabelsView
 
 
 def _matrix() -> type[ResultsView]:
@@ -175,7 +182,15 @@ def _others(session: Session) -> str:
     return counted(others, "other run", "other runs") if others > 0 else "no other run"
 
 
+OVERVIEW = "overview"
+"""What is seen first of a run that answers classes, and what remarks belong to."""
 VIEWS: dict[str, View] = {
+    "labels": View(
+        "How every label did, which go together, and from which probability each is said.",
+        lambda _: "all of them",
+        _labels,
+        tasks=(MultiLabel.kind,),
+    ),
     "overview": View(
         "Training, validation and test side by side, with their intervals and the gaps between them.",
         _interval,
@@ -233,7 +248,7 @@ VIEWS: dict[str, View] = {
         "All images laid out as a layer finds them alike: groups, strays, and images near those of other classes.",
         lambda _: "all images",
         _map,
-        tasks=(Classify.kind, Encode.kind),
+        tasks=(*ANSWERING, Encode.kind),
     ),
     "robustness": View(
         "The same images made worse, grade by grade, or without their objects: what still comes out right.",
