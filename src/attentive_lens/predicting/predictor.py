@@ -132,6 +132,10 @@ class Predictor:
         """Which of several labels are said of N images, N×K, from their answers."""
         return np.asarray(answers > np.asarray(self.thresholds, answers.dtype))
 
+    def sureness(self, answers: Array) -> Array:
+        """How sure the least sure of several labels is of N images, from answers N×K: said, or not said, 0–1."""
+        return np.asarray(np.where(self.said(answers), answers, 1 - answers).min(axis=1))
+
     def predicted(self, scores: Array) -> NDArray[np.intp]:
         """Class numbers N with the greatest of the classes' scores N×K, the first of equals.
 

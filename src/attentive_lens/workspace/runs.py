@@ -375,6 +375,10 @@ class Run:
         """What the names of files are told apart by that are about one label; empty without one."""
         return f"-{hashlib.sha256(self.label.encode()).hexdigest()[:12]}" if self.label else ""
 
+    def thresholds_stamp(self) -> int:
+        """Another one whenever thresholds were chosen anew."""
+        return self.thresholds.stat().st_mtime_ns if self.thresholds.exists() else 0
+
     @property
     def thresholds(self) -> Path:
         """File of the probabilities from which it says each label, see `workspace.thresholds`."""

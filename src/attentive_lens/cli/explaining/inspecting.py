@@ -20,6 +20,7 @@ from attentive_lens.cli.app import (
     run_number,
 )
 from attentive_lens.cli.explaining.explaining_results import ActivityTold, NumbersWritten
+from attentive_lens.cli.explaining.labels import label_named
 from attentive_lens.cli.speaking import fits, out, reporting, say_json, watched
 from attentive_lens.core.values import in_words
 from attentive_lens.desk.requests.activity import LayerActivity
@@ -183,6 +184,10 @@ def try_changes(
     model: Annotated[
         Path | None, typer.Option("--model", metavar="FILE", help="Ask this model file, about an image file.")
     ] = None,
+    label: Annotated[
+        str | None,
+        typer.Option("--for", metavar="LABEL", help="With --model: of several labels, the one that is asked about."),
+    ] = None,
     method: Annotated[str, map_method_option("A map method by which the changed images are explained")] = "",
     into: Annotated[
         Path | None,
@@ -196,7 +201,7 @@ def try_changes(
 
     settings = tuple(in_words("--change", CHANGE_SETTINGS, words) for words in changes or [])
     maps_by = in_words("--method", MAP_METHODS, method) if method else None
-    subject = _one_file(places, model) if model is not None else _one_image(places)
+    subject = _one_file(places, model, label_named(model, label)[0]) if model is not None else _one_image(places)
     request = TryChanges(subject, settings, smallest or not settings, maps_by)
     tried = watched(carry_out(request), "trying")
     if into is not None:
@@ -226,10 +231,10 @@ def try_changes(
         out.print(f"  (none of {least.pixels - 1} pixels does; smaller ones were not all tried)")
 
 
-def _one_file(places: list[str], model: Path) -> Subject:
+def _one_file(places: list[str], model: Path, label: str) -> Subject:
     if len(places) != 1:
         raise BadUsage("try needs one image", "--model takes an image file", "Write «try --model FILE IMAGE»")
-    return FileImage(places[0], str(model))
+    return FileImage(places[0], str(model), label=label)
 
 
 def _one_image(places: list[str]) -> Subject:

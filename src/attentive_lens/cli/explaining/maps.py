@@ -22,6 +22,7 @@ from attentive_lens.cli.app import (
     run_number,
 )
 from attentive_lens.cli.explaining.explaining_results import CommonCauses, Explained, NotShown
+from attentive_lens.cli.explaining.labels import label_named
 from attentive_lens.cli.speaking import out, reporting, say_json, watched
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import in_words
@@ -82,7 +83,10 @@ def explain(
     methods = (
         [each() for each in MAP_METHODS.values()] if method == "all" else [in_words("--method", MAP_METHODS, method)]
     )
-    subjects = _files(places, model) if model is not None else _numbers(places, wrong, on)
+    label = ""
+    if model is not None:
+        label, target = label_named(model, target)
+    subjects = _files(places, model, label) if model is not None else _numbers(places, wrong, on)
     filters = watched(carry_out(FirstFilters(next(iter(subjects.values())))), "first filters")
     filters_picture = write_filters(filters, into)
     verdicts: list[bool | None] = []
@@ -145,7 +149,7 @@ def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
     return [answer.image for answer in scores.wrong[:wrong]]
 
 
-def _files(places: list[str], model: Path) -> dict[str, Subject]:
+def _files(places: list[str], model: Path, label: str) -> dict[str, Subject]:
     """Image files by the beginning of the names of what is written for them."""
     from attentive_lens.desk.results.answering import image_files
 
@@ -153,7 +157,7 @@ def _files(places: list[str], model: Path) -> dict[str, Subject]:
     for file in image_files([Path(place) for place in places]):
         stem = printable(Path(file).stem)
         number = sum(1 for known in files if known == stem or known.startswith(f"{stem}~"))
-        files[f"{stem}~{number + 1}" if number else stem] = FileImage(str(file), str(model))
+        files[f"{stem}~{number + 1}" if number else stem] = FileImage(str(file), str(model), label=label)
     return files
 
 

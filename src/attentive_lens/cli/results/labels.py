@@ -11,6 +11,7 @@ from rich.table import Table
 from attentive_lens.cli.app import printable
 from attentive_lens.cli.speaking import out, say_json, watched
 from attentive_lens.desk.requests.labels import ScoreLabels
+from attentive_lens.scoring.measures import Share
 
 if TYPE_CHECKING:
     from attentive_lens.scoring.labels import LabelScores
@@ -71,23 +72,12 @@ def summary(scores: LabelScores) -> list[str]:
 
 
 def by_label(scores: LabelScores) -> Table:
-    """A line a label."""
-    heads = (
-        "label",
-        "images",
-        "threshold",
-        "precision",
-        "recall",
-        "F1",
-        "average precision",
-        "area",
-        "missed",
-        "false",
-    )
+    """A line a label: from which probability it is said, and how well its images are ranked (average precision)."""
+    heads = ("label", "images", "from", "precision", "recall", "F1", "ranked", "missed", "false")
     table = Table(*heads, box=None)
     for each in scores.by_label:
-        figures = (_figure(each.f1), _figure(each.average_precision), _figure(each.area))
-        shares = (each.precision.words, each.recall.words)
+        figures = (_figure(each.f1), _figure(each.average_precision))
+        shares = (_share(each.precision), _share(each.recall))
         counts = (str(len(each.missed)), str(len(each.false)))
         table.add_row(each.name, str(each.support), f"{each.threshold:.2f}", *shares, *figures, *counts)
     return table
@@ -109,6 +99,12 @@ def exchanged(scores: LabelScores) -> list[str]:
     pairs.sort(key=lambda pair: (-pair[0], pair[1], pair[2]))
     names = scores.labels
     return [f"{names[a]} missed and {names[b]} falsely said: {count} images" for count, a, b in pairs[:PAIRS]]
+
+
+def _share(share: Share) -> str:
+    if share.value is None or share.low is None or share.high is None:
+        return "–"
+    return f"{share.value:.0%} ({share.low * 100:.0f}–{share.high * 100:.0f})"
 
 
 def _figure(value: float | None, digits: int = 3) -> str:

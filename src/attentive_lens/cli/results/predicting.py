@@ -98,7 +98,7 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
                     unreadable += 1
                 else:
                     answered += 1
-                    predicted[each.predicted] += 1
+                    predicted.update(each.labels if model.several else (each.predicted,))
                     unlike += each.unlike is not None and each.unlike > 1
             pace = (answered + unreadable) / max(time.monotonic() - began, 1e-9)
             yield Progress(held + answered + unreadable, 0, f"answering · {pace:.0f} images/s")

@@ -23,7 +23,8 @@ def remedies_of(cause: CauseFound, evidence: Evidence) -> tuple[Remedy, ...]:
         remedies.append(_planned(cause, cause.plan))
     if cause.kind in ("label", "unlike training"):
         remedies.append(Remedy("decide", "Look at each", "Correct the label or exclude the image, one by one"))
-    if cause.kind in ("overlap", "other") and (pair := _pair(cause, evidence)) is not None:
+    may_merge = not evidence.plan.task.several  # having a label and not having it are no two classes to be one
+    if may_merge and cause.kind in ("overlap", "other") and (pair := _pair(cause, evidence)) is not None:
         remedies.append(_merged(cause, evidence, pair))
     if cause.kind not in ("label", "place", "channel", "object"):
         remedies.append(Remedy("collect", "Collect such images", f"{UNTRIED}. {_wanted(cause, evidence)}"))

@@ -23,6 +23,7 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.tasks import TaskSettings
 from attentive_lens.workspace import Corrections, ImageRow, Run, Workspace
 from attentive_lens.workspace.corrections import EXCLUDED, GONE, corrected
+from attentive_lens.workspace.thresholds import thresholds_of
 
 
 @dataclass(frozen=True)
@@ -42,7 +43,7 @@ class Collection:
     former : dict
         Class numbers by names that classes had before they were renamed.
     about : str
-        The one label by which images have classes here, see `about_label`; mostly none.
+        The one label by which images have classes here, and its threshold, see `about_label`; mostly none.
     stored : ndarray, N int64, or None
         Class numbers in the catalogue, where they are others here.
     several : bool
@@ -158,7 +159,7 @@ class Collection:
         """Which kinds the images of each class are of, C×K."""
         if not self.several:
             return np.eye(len(self.classes), dtype=bool)
-        there: NDArray[np.bool_] = members_of(self.classes, self.kinds)
+        there = members_of(self.classes, self.kinds)
         if self.kinds and self.kinds[-1] == NO_LABEL:
             there[:, -1] = [name == NO_LABEL for name in self.classes]
         return there
@@ -166,7 +167,7 @@ class Collection:
     def of_kind(self, kind: int) -> NDArray[np.bool_]:
         """Which images, N, are of one of `kinds`."""
         if not self.several:
-            return self.labels == kind
+            return np.asarray(self.labels == kind)
         inside: NDArray[np.bool_] = self._kinds_of_classes[:, kind][self.labels]
         return inside
 
@@ -196,14 +197,17 @@ class Collection:
         """Which of L labels the images of each of C classes have, C×L, 0 and 1."""
         return members_of(self.classes, labels).astype(np.float32)
 
-    def about_label(self, label: str) -> Collection:
-        """With two classes in place of sets of labels: images without a label, and those with it."""
+    def about_label(self, label: str, threshold: float) -> Collection:
+        """With two classes in place of sets of labels: images without a label, and those with it.
+
+        What is worked out with it is void when the label is said from another threshold.
+        """
         there = members_of(self.classes, [label])[:, 0]
         rows = [replace(row, label=int(there[row.label])) for row in self.rows]
         former = {name: int(there[number]) for name, number in self.former.items()}
-        return replace(
-            self, classes=list(of_one(label)), rows=rows, former=former, about=label, stored=self.labels, several=False
-        )
+        about, classes = f"{label} from {threshold}", list(of_one(label))
+        stored = self.labels
+        return replace(self, classes=classes, rows=rows, former=former, about=about, stored=stored, several=False)
 
     @cached_property
     def fingerprint(self) -> str:
@@ -342,7 +346,7 @@ def collection(workspace: Workspace, plan: Plan, run: Run | None = None) -> Coll
         sets = [now if now in (EXCLUDED, GONE) else old for now, old in zip(result.sets, then, strict=True)]
         result = replace(result, sets=sets)
     if run is not None and run.label:
-        result = result.about_label(run.label)
+        result = result.about_label(run.label, thresholds_of(run.whole)[run.label].value)
     return result if key is None else _COLLECTIONS.keep(key, result)
 
 
@@ -350,5 +354,5 @@ def state(workspace: Workspace, plan: Plan, run: Run | None = None) -> tuple[Has
     """All that decides a `collection`; None while the catalogue has just been changed."""
     stamp = workspace.catalogue.settled_stamp()
     noted = run.images_stamp() if run is not None else None
-    label = run.label if run is not None else ""
+    label = (run.label, run.thresholds_stamp()) if run is not None and run.label else None
     return None if stamp is None else (workspace.folder.absolute(), stamp, plan.split, plan.seed, noted, label)

@@ -31,9 +31,10 @@ class Prediction:
     file : str
         Of the image.
     predicted : str
-        The class.
+        The class; of several labels all that are said, in words.
     probability : float
-        Of that class; its raw score where the model's output function is none.
+        Of that class; its raw score where the model's output function is none; of several labels, that of the one that
+        is least surely said, or not said.
     probabilities : dict
         The same by class.
     output : str
@@ -43,6 +44,8 @@ class Prediction:
         it was not asked.
     nearest : int or None
         The training image nearest to it.
+    labels : tuple of str
+        Those that are said, where the model answers several.
     """
 
     file: str
@@ -52,6 +55,7 @@ class Prediction:
     output: str
     unlike: float | None = None
     nearest: int | None = None
+    labels: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -21,8 +21,9 @@ class RunImage:
 class FileImage:
     """An image file that no workspace knows, answered by a model file or by the best model of a run.
 
-    It has no label; the class ``against`` takes its place, if one is named. What needs other images (neighbours, a
-    baseline, an image mixed in) takes them from the run's workspace, and is refused where only a model file is named.
+    It has no label; the class ``against`` takes its place, if one is named. Of a model file that answers several labels
+    ``label`` is the one that is asked about. What needs other images (neighbours, a baseline, an image mixed in) takes
+    them from the run's workspace, and is refused where only a model file is named.
     """
 
     file: str
@@ -30,6 +31,7 @@ class FileImage:
     workspace: str = ""
     run: int = 0
     against: str = ""
+    label: str = ""
 
 
 Subject: TypeAlias = RunImage | FileImage

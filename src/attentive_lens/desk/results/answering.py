@@ -19,6 +19,7 @@ from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.ahead import Read, read_ahead
 from attentive_lens.images.decoding import suffixes
 from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.plan.labels import label_set
 from attentive_lens.predicting import Predictor
 
 
@@ -101,6 +102,8 @@ class Answering:
         images = self.predictor.prepare(pixels)
         scores = self.predictor.scores(images)
         labels, all_answers = self.predictor.predicted(scores), self.predictor.checked(scores)
+        several = self.model.several
+        sure = self.predictor.sureness(all_answers) if several else all_answers[np.arange(len(labels)), labels]
         unlike: list[float | None] = [None] * len(files)
         nearest: list[int | None] = [None] * len(files)
         days = self.days if day else None
@@ -110,11 +113,14 @@ class Answering:
                 unlikeness = self.familiar.unlikeness(statistics)
                 unlike, nearest = list(unlikeness[0].tolist()), list(unlikeness[1].tolist())
             if days is not None:
-                days.add(day, pixels, statistics, labels, all_answers[np.arange(len(labels)), labels])
-        rows = zip(files, labels.tolist(), all_answers, unlike, nearest, strict=True)
-        for file, label, row, distance, number in rows:
+                days.add(day, pixels, statistics, labels, sure)
+        said = self.predictor.said(all_answers) if several else np.zeros((len(files), 0), bool)
+        rows = zip(files, labels.tolist(), all_answers, sure.tolist(), said, unlike, nearest, strict=True)
+        for file, label, row, probability, on, distance, number in rows:
+            names = tuple(name for name, is_said in zip(self.model.classes, on, strict=several) if is_said)
             predicted, answers = self.model.classes[label], by_class(self.model.classes, row)
-            yield Prediction(file, predicted, answers[predicted], answers, self.model.output, distance, number)
+            predicted = label_set(names) if several else predicted
+            yield Prediction(file, predicted, probability, answers, self.model.output, distance, number, names)
 
 
 def answers_to(

@@ -99,7 +99,7 @@ def held_out(place: Workspace, run: Run) -> Job[HeldOut]:
         If there are too few, or too few training images.
     """
     known = yield from familiar(place, run)
-    model, data = yield from model_and_data(place, run)
+    model, data = yield from model_and_data(place, run, classes=False)
     key = key_of("drift", run.model, data.fingerprint, MOST, BINS, FEATURES)
     file = run.folder / "drift.npz"
     saved = stored(file, _Stored, key)
@@ -133,9 +133,10 @@ def _looked(predictor: Predictor, known: Familiar, data: Data, chosen: NDArray[n
         images = predictor.prepare(data.pixels[chosen[first : first + AT_ONCE]])
         statistics.append(channel_statistics(predictor, images))
         scores = predictor.scores(images)
-        labels = predictor.predicted(scores)
+        labels, answers = predictor.predicted(scores), predictor.checked(scores)
         predicted.append(labels)
-        probability.append(predictor.checked(scores)[np.arange(len(labels)), labels])
+        several = bool(predictor.thresholds)
+        probability.append(predictor.sureness(answers) if several else answers[np.arange(len(labels)), labels])
     joined = np.concatenate(statistics)
     standard = (joined - known.known.mean) / known.known.std
     measures = DriftMeasures.of(predictor.preprocessor.settings.names_of_channels, standard)

@@ -69,7 +69,7 @@ def familiar(place: Workspace, run: Run) -> Job[Familiar]:
     NotHere
         If there are too few training images for anything to be usual.
     """
-    model, data = yield from model_and_data(place, run)
+    model, data = yield from model_and_data(place, run, classes=False)
     key = key_of("channel statistics of training images", run.model, data.fingerprint, MOST)
     file = run.folder / "familiar.npz"
     known = stored(file, _Stored, key)

@@ -34,15 +34,19 @@ def by_class(classes: tuple[str, ...], row: NDArray[np.floating]) -> dict[str, f
     return {name: float(p) for name, p in zip(classes, row, strict=True)}
 
 
-def model_and_data(place: Workspace, run: Run, image: int | None = None) -> Job[tuple[ModelFile, Data]]:
+def model_and_data(
+    place: Workspace, run: Run, image: int | None = None, classes: bool = True
+) -> Job[tuple[ModelFile, Data]]:
     """A run's best model, and the images in the sets it was trained with, prepared and numbered as the model has it.
 
-    Who asks about one image alone names its number, see `gather`.
+    Who asks about one image alone names its number, see `gather`. Without ``classes`` nobody needs to know which they
+    are of, and a run that answers several labels may be asked about none of them.
     """
     model = model_of_run(run)
-    check_one_answer(model, run)
+    if classes:
+        check_one_answer(model, run)
     data = yield from gather(place, run.plan(), run, model.preprocessor.settings, image)
-    return model, data.seen_by(model.classes)
+    return model, data if model.several else data.seen_by(model.classes)
 
 
 @dataclass(frozen=True, eq=False)
@@ -120,7 +124,10 @@ def answered_file(subject: FileImage, model: ModelFile, pixels: PixelArray) -> A
 def model_answering(subject: Subject) -> ModelFile:
     """The model that answers a subject."""
     if isinstance(subject, FileImage) and subject.model:
-        return model_of(Path(subject.model))
+        model = model_of(Path(subject.model))
+        if model.several and not subject.label:
+            raise unnamed_label(subject.model, model)
+        return model.about(subject.label) if subject.label else model
     run = workspace_and_run(subject)[1]
     model = model_of_run(run)
     check_one_answer(model, run)
@@ -187,7 +194,10 @@ def last_layer(model: ModelFile) -> str:
 
 
 def model_of(file: Path) -> ModelFile:
-    """A model file, read once while it stays as it is."""
+    """A model file, read once while it stays as it is; that of a run, with the thresholds chosen since."""
+    folder = file.absolute().parent
+    if folder.name == "checkpoints" and (folder.parent / "thresholds.json").exists():
+        return with_thresholds(_model_as_of(file, _changed(file)), file, Run(folder.parent))
     return _model_as_of(file, _changed(file))
 
 
@@ -197,7 +207,11 @@ def model_of_run(run: Run) -> ModelFile:
     Read once while both files stay as they are.
     """
     file = run.model
-    model = _model_as_of(file, _changed(file))
+    return with_thresholds(_model_as_of(file, _changed(file)), file, run)
+
+
+def with_thresholds(model: ModelFile, file: Path, run: Run) -> ModelFile:
+    """A run's model as read from a file: of several labels, with its thresholds, and about the label asked about."""
     if not model.thresholds:
         return model
     known = thresholds_of(run)
@@ -208,11 +222,15 @@ def model_of_run(run: Run) -> ModelFile:
 def check_one_answer(model: ModelFile, run: Run) -> None:
     """Raise `BadUsage` where a run answers several labels, and none of them is named."""
     if model.several:
-        number, labels = int(run.number), ", ".join(model.classes[:12])
-        why = f"this is asked about one of them, and none is named; its labels are: {labels}"
-        raise BadUsage(
-            f"Run {number} answers several labels", why, f"Name one with it, as in {number}:{model.classes[0]}"
-        )
+        number = int(run.number)
+        raise unnamed_label(f"Run {number}", model, f"Name one with it, as in «{number}:{model.classes[0]}»")
+
+
+def unnamed_label(who: str, model: ModelFile, remedy: str = "Name one") -> BadUsage:
+    """The error where a model answers several labels, and is asked about one that is not named."""
+    labels = ", ".join(model.classes[:12])
+    why = f"this is asked about one of them, and none is named; its labels are: {labels}"
+    return BadUsage(f"{who} answers several labels", why, remedy)
 
 
 def _changed(file: Path) -> int:

@@ -73,6 +73,21 @@ class Model:
         """Layer → array name → float32 array: kernels KH×KW×C×F, matrices in×out. Not to be changed in place."""
         return self.file.weights
 
+    @property
+    def thresholds(self) -> dict[str, float]:
+        """Of several labels, from which probability each is said; empty where an image has one class."""
+        return dict(zip(self.classes, self.file.thresholds, strict=True)) if self.file.several else {}
+
+    def about(self, label: str) -> Model:
+        """The same model asked about one of several labels: two classes, images without it and those with it.
+
+        Raises
+        ------
+        BadUsage
+            If it has no such label.
+        """
+        return Model(self.file.about(label))
+
     def predict(self, images: OneImage | Iterable[OneImage]) -> list[dict[str, float]]:
         """Probability of every class for each image.
 

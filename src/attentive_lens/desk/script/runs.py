@@ -27,6 +27,7 @@ from attentive_lens.desk.requests.drift import MeasureDrift
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.fidelity import Fidelity, MeasureFidelity
 from attentive_lens.desk.requests.inspecting import Neighbours, TryChanges
+from attentive_lens.desk.requests.labels import ChooseThresholds, ScoreLabels, ThresholdsChosen
 from attentive_lens.desk.requests.maps import ClassMaps, Maps, RestsOn
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.numbers import LayerNumbers, NumbersSeen
@@ -34,7 +35,8 @@ from attentive_lens.desk.requests.objects import MeasureObjects, ObjectsMeasured
 from attentive_lens.desk.requests.remedies import NextSteps, WhatNext
 from attentive_lens.desk.requests.similarity import CompareLayers, LayersCompared
 from attentive_lens.desk.requests.subjects import RunImage
-from attentive_lens.desk.script.models import Model, open_model, settings_of
+from attentive_lens.desk.results.models import model_of_run
+from attentive_lens.desk.script.models import Model, settings_of
 from attentive_lens.desk.script.notebook import run_card
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.runs import RunReader
@@ -42,7 +44,9 @@ from attentive_lens.explaining.change_settings import CHANGE_SETTINGS
 from attentive_lens.explaining.methods import DEFAULT
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.drift import Drift
+from attentive_lens.scoring.labels import LabelScores
 from attentive_lens.scoring.scores import Scores
+from attentive_lens.scoring.thresholds import ThresholdRule
 from attentive_lens.training.journal import read_events
 from attentive_lens.workspace import Run as RunFolder
 from attentive_lens.workspace import Workspace as WorkspaceFolder
@@ -94,15 +98,32 @@ class Run:
     @property
     def model(self) -> Model:
         """Its best model."""
-        return open_model(self.model_file)
+        return Model(model_of_run(self._folder))
 
     def journal(self) -> list[PlainTable]:
         """Its events, in the order they came; see `training.journal.Journal`."""
         return read_events(self._folder.journal)[0]
 
+    def about(self, label: str) -> Run:
+        """The same run asked about one of its several labels; `NotHere` if it has no such label."""
+        return Run(self._workspace, self._folder.about_label(label))
+
     def score(self, on: str = "validation") -> Scores:
-        """Accuracy, loss, confusion matrix and every answer on a set: training, validation or test."""
+        """Accuracy, loss, confusion matrix and every answer on a set: training, validation or test.
+
+        Of a run that answers several labels `score_labels` tells all, and this of the one it is `about`.
+        """
         return self._answer(Score(*self._place, on))
+
+    def score_labels(self, on: str = "validation") -> LabelScores:
+        """How a run that answers several labels did on a set, label by label."""
+        return self._answer(ScoreLabels(*self._place, on))
+
+    def choose_thresholds(self, rule: ThresholdRule, labels: tuple[str, ...] = ()) -> ThresholdsChosen:
+        """Choose from which probability it says its labels, or some of them, on the validation images."""
+        place, run = self._place
+        costs = rule.missed, rule.false
+        return self._answer(ChooseThresholds(place, run, rule.by, rule.precision, *costs, rule.value, labels))
 
     @property
     def confusion(self) -> NDArray[np.int64]:

@@ -110,7 +110,7 @@ def known_causes(place: Workspace, run: Run) -> tuple[Cause, ...]:
 
 
 def _file(run: Run, on: str) -> Path:
-    return run.folder / f"causes-{on}.npz"
+    return run.folder / f"causes-{on}{run.of_label}.npz"
 
 
 def _key(place: Workspace, run: Run, on: str, method: MapSettings) -> str:

@@ -89,7 +89,7 @@ def class_map(
         At its input size.
     chosen : MapMethod
     target : str, optional
-        Name of the class.
+        Name of the class; of a model that answers several labels, of the label, or else of the one most surely said.
 
     Raises
     ------
@@ -98,7 +98,12 @@ def class_map(
     """
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
-        probe, image = Probe(predictor), predictor.prepare(pixels[None])[0]
+        image = predictor.prepare(pixels[None])[0]
+        if model.several:
+            target = target or _surest_label(predictor, image)
+            model = model.about(target)
+            predictor = Predictor.of(model, thread_pool)
+        probe = Probe(predictor)
         scores = probe.scores(image[None])
         predictor.checked(scores)
         label = int(predictor.predicted(scores)[0]) if target is None else class_number(model, target)
@@ -186,6 +191,12 @@ def explained(answered: AnsweredImage, chosen: MapMethod, target: str | None) ->
         gain = measured[label]
         maps_of_classes.append(replace(map_, trust=replace(map_.trust, gain=gain, passed=gain.passed)))
     return replace(result, maps=tuple(maps_of_classes))
+
+
+def _surest_label(predictor: Predictor, image: Array) -> str:
+    """Of several labels, the one whose answer to a prepared image is farthest above its threshold, or least below."""
+    answers = predictor.checked(predictor.scores(image[None]))[0]
+    return predictor.classes[int((answers - np.array(predictor.thresholds)).argmax())]
 
 
 def labels_answered(

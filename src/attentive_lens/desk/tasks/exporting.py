@@ -18,6 +18,7 @@ from attentive_lens.desk.images.data import references
 from attentive_lens.desk.requests.exporting import Exported, ExportModel
 from attentive_lens.desk.results.beside_model import write_beside_model
 from attentive_lens.desk.results.exporting import write_archive
+from attentive_lens.desk.results.models import model_of_run
 from attentive_lens.engine.arrays import Array
 from attentive_lens.engine.encoding import Coder
 from attentive_lens.errors import NotHere
@@ -44,7 +45,7 @@ def export(request: ExportModel) -> Job[Exported]:
     place = Workspace.open(Path(request.workspace))
     source, plan, run = _model_of(place, request.model)
     yield Progress(0, 1, request.doing)
-    model = read_model(source)
+    model = model_of_run(run) if run is not None else read_model(source)
     images, same, most, beside = 0, 0, 0.0, ""
     caution = model.preprocessor.settings.caution_of_files
     if ending == ".onnx":
@@ -53,8 +54,8 @@ def export(request: ExportModel) -> Job[Exported]:
         write_onnx(model, file, request.half)
         images, same, most = yield from _compared(file, model, _sample(place, plan, run, request.sample))
     elif ending == ".alens":
-        if request.half:
-            model.write(file, half=True)
+        if request.half or model.several:  # thresholds may have been chosen since it was written
+            model.write(file, half=request.half)
         else:
             write_bytes(file, source.read_bytes())
         if run is not None and not model.draws:
@@ -104,6 +105,8 @@ def _compared(file: Path, model: ModelFile, pictures: list[PixelArray]) -> Job[t
     scores = predictor.scores(predictor.prepare(np.stack([model.preprocessor.resized(each) for each in pictures])))
     there = yield from answers_of(file, [{INPUT: stored(picture)[None]} for picture in pictures])
     same = there.argmax(axis=1) == predictor.predicted(scores)
+    if model.several:
+        same = (predictor.said(there) == predictor.said(predictor.checked(scores))).all(axis=1)
     return len(pictures), int(same.sum()), float(np.abs(there - predictor.checked(scores)).max())
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -12,18 +13,22 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.desk.images.data import Data, gather
 from attentive_lens.desk.network.usual import in_own_channels
 from attentive_lens.desk.requests.images import Fault, FaultAction, FaultsFound, FindFaults, Skipped
+from attentive_lens.desk.results.models import model_of_run
 from attentive_lens.engine.outputs import OUTPUTS
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import LensError
 from attentive_lens.explaining.trials import tried
-from attentive_lens.formats.reading import read_model
+from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.faults import FAULTS, Action, Evidence, Finding, find_faults
 from attentive_lens.images.faults.base import OWN_CHANNELS
 from attentive_lens.images.split import LEFT_OUT, SETS
+from attentive_lens.plan.labels import label_set, labels_in, labels_of, of_one
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.workspace import Run, Workspace
 
+OF_IMAGES, OF_LABELS = ("duplicates", "tiles", "poor images"), ("marks", "colour", "doubtful labels")
+"""Finders for which classes do not matter much, and those that ask what a class goes with: of several labels, each."""
 MOST_RUNS = 12
 """Runs asked about labels, the latest first."""
 AT_ONCE = 64
@@ -40,7 +45,8 @@ def find(request: FindFaults) -> Job[FaultsFound]:
     collection = data.collection
     used = np.flatnonzero(np.isin(np.array(collection.sets), (*SETS, LEFT_OUT)))
     finders = request.finders or tuple(FAULTS)
-    answers = (yield from unseen_answers(place, data)) if "doubtful labels" in finders else None
+    one_label = not collection.several and "doubtful labels" in finders
+    answers = (yield from unseen_answers(place, data)) if one_label else None
     evidence = Evidence(
         data.pixels,
         data.labels[used],
@@ -52,8 +58,11 @@ def find(request: FindFaults) -> Job[FaultsFound]:
         tuple(collection.rows[k].name for k in used),
         OWN_CHANNELS if seen.channel_names else plan.preprocessing.colour_space,
     )
-    findings = yield from find_faults(evidence, finders)
-    findings = yield from with_marks_measured(place, evidence, findings)
+    if collection.several:
+        findings = yield from _of_labels(place, data, evidence, finders)
+    else:
+        findings = yield from find_faults(evidence, finders)
+        findings = yield from with_marks_measured(place, evidence, findings)
     numbers = (used + 1).tolist()
     return FaultsFound(
         tuple(_fault(finding, numbers) for finding in findings),
@@ -61,14 +70,60 @@ def find(request: FindFaults) -> Job[FaultsFound]:
     )
 
 
-def with_marks_measured(place: Workspace, evidence: Evidence, findings: list[Finding]) -> Job[list[Finding]]:
+def _of_labels(place: Workspace, data: Data, evidence: Evidence, finders: Sequence[str]) -> Job[list[Finding]]:
+    """Findings about images that may have several labels: what is about classes is looked for label by label."""
+    collection, used = data.collection, evidence.rows if evidence.rows is not None else np.arange(len(evidence))
+    findings = yield from find_faults(evidence, [name for name in finders if name in OF_IMAGES])
+    own_finders = [name for name in finders if name in OF_LABELS]
+    for label in labels_of(collection.classes) if own_finders else ():
+        there = collection.targets([label])[:, 0].astype(np.int64)
+        about = replace(data, labels=there[data.labels])
+        answers = (yield from unseen_answers(place, about, label)) if "doubtful labels" in own_finders else None
+        own_evidence = replace(
+            evidence,
+            labels=about.labels[used],
+            classes=of_one(label),
+            answers=None if answers is None else answers[used],
+            probing=False,
+        )
+        own = yield from find_faults(own_evidence, own_finders)
+        own = yield from with_marks_measured(place, own_evidence, own, label)
+        findings += [_with_sets(finding, label, collection.classes, evidence.labels) for finding in own]
+    return findings
+
+
+def _with_sets(finding: Finding, label: str, classes: Sequence[str], labels: NDArray[np.int64]) -> Finding:
+    """A finding about one label, whose actions give images other sets of labels, of those that some image has."""
+    numbers = {name: number for number, name in enumerate(classes)}
+
+    def relabelled(place: int, on: int) -> int | None:
+        own = set(labels_in(classes[labels[place]]))
+        return numbers.get(label_set(own | {label} if on else own - {label}))
+
+    actions = []
+    for action in finding.actions:
+        pairs = tuple((place, to) for place, on in action.relabel if (to := relabelled(place, on)) is not None)
+        if pairs or not action.relabel:
+            actions.append(replace(action, relabel=pairs))
+    return replace(finding, why=f"«{label}»: {finding.why}", actions=tuple(actions))
+
+
+def _answering(run: Run, label: str) -> ModelFile | None:
+    """A run's best model, about a label if one is named; None if it draws, or answers otherwise."""
+    model = model_of_run(run.about_label(label))
+    return None if model.draws or model.several else model
+
+
+def with_marks_measured(
+    place: Workspace, evidence: Evidence, findings: list[Finding], label: str = ""
+) -> Job[list[Finding]]:
     """The findings; where there is a run that knows these classes, it was asked whether it goes by the marks found."""
     if not any(finding.spot for finding in findings):
         return findings
     for run in reversed(place.runs()):
         try:
-            model = read_model(run.model)
-            if model.draws or model.classes != evidence.classes:
+            model = _answering(run, label)
+            if model is None or model.classes != evidence.classes:
                 continue
             data = yield from gather(place, run.plan(), run, model.preprocessor.settings)
         except LensError:
@@ -114,15 +169,16 @@ def _few(places: NDArray[np.int64]) -> NDArray[np.int64]:
     return np.asarray(places[chosen], np.int64)
 
 
-def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | None]:
+def unseen_answers(place: Workspace, data: Data, label: str = "") -> Job[NDArray[np.float32] | None]:
     """Mean probabilities, N×K, of models for images they did not train on (NaN for others); None without any.
 
     A run answers for the validation images it noted, if its classes are those of today; one built on another run's
     layers does not, for that run may have trained on them.
     """
-    sums = np.zeros((len(data.labels), len(data.collection.classes)), np.float32)
+    classes = of_one(label) if label else data.collection.classes
+    sums = np.zeros((len(data.labels), len(classes)), np.float32)
     counts = np.zeros(len(data.labels), np.int64)
-    runs_asked, names = 0, {name: number for number, name in enumerate(data.collection.classes)}
+    runs_asked, names = 0, {name: number for number, name in enumerate(classes)}
     for run in reversed(place.runs()):
         if runs_asked == MOST_RUNS:
             break
@@ -130,9 +186,9 @@ def unseen_answers(place: Workspace, data: Data) -> Job[NDArray[np.float32] | No
         if members is None:
             continue
         try:
-            model = read_model(run.model)
-            columns = [names[name] for name in model.classes if name in names]
-            if model.draws or len(columns) < len(model.classes) or not OUTPUTS[model.output].is_probability:
+            model = _answering(run, label)
+            columns = [names[name] for name in model.classes if name in names] if model is not None else []
+            if model is None or len(columns) < len(model.classes) or not OUTPUTS[model.output].is_probability:
                 continue
             prepared = yield from gather(place, run.plan(), run, model.preprocessor.settings)
         except LensError:

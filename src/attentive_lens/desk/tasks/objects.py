@@ -59,7 +59,7 @@ def measure_objects(request: MeasureObjects) -> Job[ObjectsMeasured]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     outlines = known_outlines(place)
-    file = run.folder / f"objects-{request.on}.npz"
+    file = run.folder / f"objects-{request.on}{run.of_label}.npz"
     key = _key(place, run, request, outlines)
     known = stored(file, ObjectsMeasured, key)
     if known is not None:

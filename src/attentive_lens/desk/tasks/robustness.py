@@ -43,7 +43,7 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
     model, data = yield from model_and_data(place, run)
     facts = [(name, DEGRADATIONS[name].grades) for name in names]
     key = key_of("robustness", run.model, data.fingerprint, request.on, facts, request.most)
-    file = run.folder / f"robustness-{request.on}.npz"
+    file = run.folder / f"robustness-{request.on}{run.of_label}.npz"
     known = stored(file, RobustnessMeasured, key)
     if known is not None:
         return known

@@ -43,7 +43,7 @@ def compare_layers(request: CompareLayers) -> Job[LayersCompared]:
     known = stored(file, LayersCompared, key)
     if known is not None:
         return known
-    model, data = yield from model_and_data(place, run)
+    model, data = yield from model_and_data(place, run, classes=False)
     plan = run.plan()
     before, _ = starting_point(plan, data, base_model(place, plan), len(model.labels or model.classes))
     shape, dtype = model.preprocessor.settings.shape, DTYPES[plan.training.precision]

@@ -96,7 +96,10 @@ def take_in(
         why = f"it has {count} classes, and {len(set(names))} different names are given"
         raise BadValue(f"{model.name} was not taken in", why, "Name each class once")
     card = {"imported from": model.name, "operators": model.version, "assumed": assumed}
-    ours = ModelFile(network.plan, network.weights, preprocessor, names, network.output, card=card)
+    thresholds = _thresholds(model, count) if network.output == "sigmoid" else ()
+    ours = ModelFile(
+        network.plan, network.weights, preprocessor, names, network.output, card=card, thresholds=thresholds
+    )
     return TakenIn(ours, begin, tuple(assumed))
 
 
@@ -128,6 +131,16 @@ def _own(model: OnnxModel) -> Preprocessor | None:
     if not len(mean) == len(std) == settings.channels:
         return None
     return Preprocessor(settings, mean, std, pixel_format)
+
+
+def _thresholds(model: OnnxModel, count: int) -> tuple[float, ...]:
+    """Those of a file of our own that answers several labels; none where it does not say so many from 0 to 1."""
+    try:
+        values = json.loads(model.properties.get("thresholds", "[]"))
+        numbers = tuple(float(value) for value in values)
+    except (ValueError, TypeError):
+        return ()
+    return numbers if len(numbers) == count and all(0 <= number <= 1 for number in numbers) else ()
 
 
 def _names(model: OnnxModel) -> tuple[str, ...]:

@@ -97,7 +97,9 @@ def graph_of(model: ModelFile, half: bool = False) -> ModelProto:
     proto.ir_version = helper.find_min_ir_version_for(proto.opset_import)
     own = model.preprocessor
     preprocessing = {"settings": own.settings.write(), "mean": own.mean, "std": own.std, **own.pixel_format.to_table()}
-    properties = {"classes": list(model.classes), "preprocessing": preprocessing}
+    properties: dict[str, object] = {"classes": list(model.classes), "preprocessing": preprocessing}
+    if model.several:
+        properties["thresholds"] = list(model.thresholds)
     proto.doc_string = own.settings.caution_of_files
     helper.set_model_props(proto, {name: json.dumps(each, ensure_ascii=False) for name, each in properties.items()})
     return proto

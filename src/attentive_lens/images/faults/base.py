@@ -102,6 +102,8 @@ class Evidence:
         Mean probabilities of models that did not train on the image; NaN where there are none.
     names : tuple of str
         Name of each image, as the split reads it; empty if they have none that tell anything.
+    probing : bool
+        Whether plain features can tell something of the classes: of one label among several they hardly do.
     trained_in : str
         Colour space of the plan; `OWN_CHANNELS` where it names channels that are no colours.
     """
@@ -115,6 +117,7 @@ class Evidence:
     answers: NDArray[np.float32] | None = None
     names: tuple[str, ...] = ()
     trained_in: str = "RGB"
+    probing: bool = True
 
     def __len__(self) -> int:
         """Images in use."""

@@ -31,7 +31,7 @@ class Doubts(Finder):
         findings = self._by_runs(evidence) if answered.any() else []
         if answered.all():
             return findings
-        probed = yield from quick_probe(evidence)
+        probed = (yield from quick_probe(evidence)) if evidence.probing else None
         if probed is not None:
             places = [k for k in range(len(probed.places)) if not answered[probed.places[k]]]
             if places:

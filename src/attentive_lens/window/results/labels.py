@@ -176,6 +176,8 @@ class LabelsView(ResultsView):
             across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
             across.setStretchLastSection(True)
         self.table.setSortingEnabled(True)
+        if across is not None:
+            across.setSortIndicatorShown(False)  # it would take room from every column
         self.table.blockSignals(False)
         fit_height(self.table)
         self._select(self.session.runs.asks_about)
