@@ -21,6 +21,7 @@ from hypothesis import settings
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.desk.making import make_demo
+from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
@@ -87,3 +88,20 @@ def large_station_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def station(station_once: Path, tmp_path: Path) -> Workspace:
     """A copy of its own for one test."""
     return Workspace.open(Path(shutil.copytree(station_once, tmp_path / "pollen")))
+
+
+@pytest.fixture(scope="session")
+def fields_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Views with several grains, which may have several labels, with one trained run."""
+    workspace = finish(make_demo(tmp_path_factory.mktemp("fields") / "fields", 150, 2, "fields")).workspace
+    plan = usual_plan(workspace).changed(
+        {"network": "two blocks", "preprocessing.input_size": 32, "training.epochs": 3, "training.batch_size": 16}
+    )
+    finish(execute(workspace, workspace.claim_run(plan), lambda: False))
+    return workspace.folder
+
+
+@pytest.fixture
+def fields(fields_once: Path, tmp_path: Path) -> Workspace:
+    """A copy of its own for one test."""
+    return Workspace.open(Path(shutil.copytree(fields_once, tmp_path / "fields")))

@@ -15,6 +15,7 @@ from attentive_lens.desk.images.browsing import (
     ORDERS,
     SHOWN_SETS,
     Answers,
+    Said,
     Wanted,
     browse,
     histogram,
@@ -59,12 +60,18 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
     result = collected(random, n)
     measures = {"pixels": pixels_of(result), "brightness": random.integers(0, 5, n).astype(np.float32)}
     request = random.permutation(n)[: n // 2] + 1
-    answers = Answers({int(k): (int(random.integers(3)), float(random.random())) for k in request})
+    predicted = {int(k): int(random.integers(3)) for k in request}
+    answers = Answers(
+        {
+            number: Said("abc"[said], float(random.random()), said == result.rows[number - 1].label)
+            for number, said in predicted.items()
+        }
+    )
     wanted = Wanted(label, sets, flagged, answered, {"brightness": (1.0, 3.0)}, order, descending)
     expected = set()
     for place, row in enumerate(result.rows):
-        predicted = answers.predicted.get(row.number)
-        verdict = "" if predicted is None else "correct" if predicted[0] == row.label else "wrong"
+        said = predicted.get(row.number)
+        verdict = "" if said is None else "correct" if said == row.label else "wrong"
         if (
             (label is None or row.label == label)
             and result.sets[place] in sets
@@ -85,7 +92,9 @@ def test_a_wish_is_met_as_reading_every_row_would_meet_it(
         assert keys == sorted(keys)
     else:
         sure = {
-            g.title: [answers.predicted[int(k) + 1][1] for k in g.places] for g in groups if g.title.startswith("answ")
+            group.title: [answers.predicted[int(k) + 1].probability for k in group.places]
+            for group in groups
+            if group.title in ("wrong", "correct")
         }
         assert all(sorted(p, reverse=title == "wrong") == p for title, p in sure.items())
 

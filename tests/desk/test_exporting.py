@@ -24,7 +24,7 @@ from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.formats.onnx import checking
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.plan import Plan
-from attentive_lens.workspace import Workspace
+from attentive_lens.workspace import Run, Workspace
 
 
 def exported(station: Workspace, file: Path, **more: object) -> Exported:
@@ -61,17 +61,17 @@ def test_a_model_on_the_shelf_is_written_too(station: Workspace, tmp_path: Path)
 def test_a_file_that_answers_otherwise_is_told_of(
     station: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    real = exporting.read_model
+    real = exporting.model_of_run
 
-    def other(file: Path) -> object:
-        model = real(file)
+    def other(run: Run) -> object:
+        model = real(run)
         output = model.plan.nodes[-1].name
         turned = {name: -array for name, array in model.weights[output].items()}
         return replace(model, weights={**model.weights, output: turned})
 
     exported(station, tmp_path / "m.onnx", sample=0)
     written = (tmp_path / "m.onnx").read_bytes()
-    monkeypatch.setattr(exporting, "read_model", other)
+    monkeypatch.setattr(exporting, "model_of_run", other)
     monkeypatch.setattr(
         "attentive_lens.formats.onnx.writing.write_onnx", lambda model, file, half: file.write_bytes(written)
     )

@@ -32,7 +32,14 @@ def asks() -> list[tuple[Any, Callable[[Any], None], Callable[[str], None]]]:
 @pytest.fixture
 def scores(asks: list[Any]) -> OpenScores:
     view = SimpleNamespace(number=2, has_model=True, state="done", best=None)
-    runs = SimpleNamespace(current=2, view=view, draws=False, workspace=SimpleNamespace(run=lambda number: number))
+    runs = SimpleNamespace(
+        current=2,
+        in_view=2,
+        asks_about="",
+        view=view,
+        draws=False,
+        workspace=SimpleNamespace(run=lambda number: number),
+    )
     collection = Collection(["a", "b"], [], ["validation"], [])
     images = SimpleNamespace(
         changed=Signal(), collection=collection, workspace=SimpleNamespace(folder=Path("/nowhere"))

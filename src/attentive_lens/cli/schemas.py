@@ -44,6 +44,7 @@ from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.desk.requests.numbers import WeightsWritten
 from attentive_lens.desk.requests.verifying import Verified
 from attentive_lens.desk.results.comparing import RunsCompared, RunsTable, Spread
+from attentive_lens.scoring.labels import LabelScores
 
 
 @dataclass(frozen=True)
@@ -86,7 +87,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "advise": (Advised,),
     "control": (Steered,),
     "repeat": (Spread,),
-    "score": (ScoresOfRun,),
+    "score": (ScoresOfRun, LabelScores),
     "verify": (Verified,),
     "explain": (Explained,),
     "causes": (CommonCauses,),

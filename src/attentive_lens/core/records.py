@@ -24,6 +24,10 @@ T = TypeVar("T")
 PlainTable: TypeAlias = dict[str, object]
 """A table of TOML or JSON, a plan or a step of one for instance: whoever reads it checks what is in it."""
 
+RUN = {
+    "description": "Number of a run; «3:spiny» where run 3 is asked about one of its several labels.",
+    "type": ["integer", "string"],
+}
 _SIMPLE = {str: "string", int: "integer", float: "number", bool: "boolean", type(None): "null"}
 
 
@@ -199,7 +203,7 @@ def schema(kind: Any) -> dict[str, Any]:
         kinds = {"type": "string", "enum": list(kind.rows)}
         return {"description": first, "type": "object", "required": ["kind"], "properties": {"kind": kinds}}
     hints, shown = _hints(kind), list(_shown(kind))
-    properties = {name: schema(hints[name]) for name in shown}
+    properties = {name: RUN if name == "run" and hints[name] is int else schema(hints[name]) for name in shown}
     return {"description": first, "type": "object", "required": shown, "properties": properties}
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,9 @@ from attentive_lens.plan.labels import label_set
 from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.ranking import area_under_curve, average_precision, label_ranking
 from attentive_lens.scoring.thresholds import f1_of, mean_known
+
+Counts: TypeAlias = tuple[tuple[int, ...], ...]
+"""Images by two labels."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -107,7 +111,7 @@ class LabelScores:
         Of the labels of each image, by rank, see `ranking.label_ranking`.
     by_label : tuple of OfLabel
         Every label.
-    together, said_together, exchanged : ndarray, K×K int64
+    together, said_together, exchanged : tuple of tuple of int, K×K
         Images that have both labels (one of them on the diagonal); that are said to; and that have the row's label,
         which is missed, and are falsely said to have the column's.
     numbers : ndarray, N int64
@@ -134,9 +138,9 @@ class LabelScores:
     coverage: float | None
     ranking_loss: float | None
     by_label: tuple[OfLabel, ...]
-    together: NDArray[np.int64]
-    said_together: NDArray[np.int64]
-    exchanged: NDArray[np.int64]
+    together: Counts
+    said_together: Counts
+    exchanged: Counts
     numbers: NDArray[np.int64]
     there: NDArray[np.uint8]
     said: NDArray[np.uint8]
@@ -188,14 +192,18 @@ def label_scores(run: int, answers: LabelAnswers, thresholds: tuple[float, ...],
         float(np.mean(having)) if having else None,
         *label_ranking(probabilities, there),
         labels,
-        has.T @ has,
-        says.T @ says,
-        missed.T @ false,
+        _counts(has.T @ has),
+        _counts(says.T @ says),
+        _counts(missed.T @ false),
         answers.numbers,
         answers.there,
         said.astype(np.uint8),
         probabilities,
     )
+
+
+def _counts(table: NDArray[np.int64]) -> Counts:
+    return tuple(tuple(row) for row in table.tolist())
 
 
 def _of_label(

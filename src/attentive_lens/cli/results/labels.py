@@ -87,14 +87,14 @@ def together(scores: LabelScores) -> Table:
     """Images that have both labels, and are said to."""
     table = Table("both: had / said", *scores.labels, box=None)
     for k, name in enumerate(scores.labels):
-        pairs = zip(scores.together[k].tolist(), scores.said_together[k].tolist(), strict=True)
+        pairs = zip(scores.together[k], scores.said_together[k], strict=True)
         table.add_row(name, *(f"{had} / {said}" for had, said in pairs))
     return table
 
 
 def exchanged(scores: LabelScores) -> list[str]:
     """Pairs of labels of which one is missed where the other is falsely said, the most frequent first."""
-    counts = scores.exchanged
+    counts = np.array(scores.exchanged)
     pairs = [(int(counts[a, b]), int(a), int(b)) for a, b in np.argwhere(counts)]
     pairs.sort(key=lambda pair: (-pair[0], pair[1], pair[2]))
     names = scores.labels

@@ -105,9 +105,9 @@ class ThresholdsChosen:
             verdict = "less" if now.cost < half.cost else "no less"
             return f"{begin}, mistakes cost {now.cost:.3f} an image, {verdict} than the {half.cost:.3f} of 0.5 for all."
         if self.by.startswith(PRECISION):
-            found, before = (_part(each.recall) for each in (now, half))
-            own = f"{_part(now.precision)} of the labels said are there, and {found} of those there are said"
-            return f"{begin}, {own}; with 0.5 for all {_part(half.precision)} and {before}."
+            own, before = ((_part(each.precision), _part(each.recall)) for each in (now, half))
+            words = f"{own[0]} of the labels said are there, and {own[1]} of those there are said"
+            return f"{begin}, {words}; with 0.5 for all {before[0]} and {before[1]}."
         verdict = "more" if now.macro_f1 > half.macro_f1 else "no more"
         return f"{begin}, macro F1 is {now.macro_f1:.3f}, {verdict} than the {half.macro_f1:.3f} of 0.5 for all."
 

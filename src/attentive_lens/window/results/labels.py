@@ -233,8 +233,8 @@ class LabelsView(ResultsView):
 def _counts(scores: LabelScores, words: str) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """Images by two labels, and of how many each row's are parts."""
     if words == "exchanged":
-        return scores.exchanged, np.array([len(each.missed) for each in scores.by_label], np.int64)
-    counts = scores.together if words == "on images" else scores.said_together
+        return np.array(scores.exchanged), np.array([len(each.missed) for each in scores.by_label], np.int64)
+    counts = np.array(scores.together if words == "on images" else scores.said_together)
     return counts, counts.diagonal().copy()
 
 
