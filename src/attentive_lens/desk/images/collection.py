@@ -145,14 +145,19 @@ class Collection:
         """What images are looked through by: classes, or where they may have several labels, these and none."""
         if not self.several:
             return tuple(self.classes)
-        return (*labels_of(self.classes), *([NO_LABEL] if NO_LABEL in self.classes else []))
+        return (*self.labels_present, *([NO_LABEL] if NO_LABEL in self.classes else []))
+
+    @cached_property
+    def labels_present(self) -> tuple[str, ...]:
+        """Labels that some image has, where a class is a set of labels: sets that no image has are left behind."""
+        return labels_of(self.classes[label] for label in np.unique(self.labels).tolist())
 
     @property
     def kinds_in_words(self) -> str:
         """«6 classes», or «6 labels» where images may have several."""
         if not self.several:
             return counted(len(self.classes), "class", "classes")
-        return counted(len(labels_of(self.classes)), "label", "labels")
+        return counted(len(self.labels_present), "label", "labels")
 
     @cached_property
     def _kinds_of_classes(self) -> NDArray[np.bool_]:
