@@ -1,4 +1,7 @@
-"""Take the pictures of docs/screenshots/ from the demo: python scripts/screenshots.py [WORKSPACE]."""
+"""Take the pictures of docs/screenshots/ from the demo: python scripts/screenshots.py [WORKSPACE] [FIELDS].
+
+FIELDS is the demo of views with several grains, with a trained run; without it that picture stays as it is.
+"""
 
 from __future__ import annotations
 
@@ -31,6 +34,7 @@ from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.shelf import ShelfPage
 from attentive_lens.window.pages.training import NEXT, TrainingPage
 from attentive_lens.window.results.drawings import SamplesView
+from attentive_lens.window.results.labels import LabelsView
 from attentive_lens.window.results.map import MapView
 from attentive_lens.window.results.matrix import MatrixView
 from attentive_lens.window.results.new_images import NewImagesView
@@ -95,12 +99,35 @@ def main() -> None:
     wait(2)
     frame.grab().save(str(into / "augmentation.png"))
     frame.close()
+    if len(sys.argv) > 2:
+        take_labels(open_session(Path(sys.argv[2])), into)
     welcome = Welcome(open_folder)
     welcome.show()
     wait(1)
     welcome.grab().save(str(into / "welcome.png"))
     welcome.close()
     application.processEvents()
+
+
+def take_labels(session: Session, into: Path) -> None:
+    """All labels of a run that answers several, and the mistakes about one of them."""
+    frame = make_frame(session)
+    frame.resize(1280, 800)
+    frame.show()
+    while session.images.pixels is None:
+        wait(0.2)
+    session.runs.choose(min(session.runs.views))
+    session.runs.choose_label("netted")
+    session.scores.want("test")
+    frame.show_stage("results")
+    page = frame.page("results")
+    assert isinstance(page, ResultsPage)
+    view = page.open(LabelsView)
+    while session.scores.current is None or view.scores is None or view.scores.on != "test":
+        wait(0.2)
+    wait(1)
+    frame.grab().save(str(into / "labels.png"))
+    frame.close()
 
 
 def take_shelf(frame: Frame, session: Session, into: Path) -> None:
@@ -210,7 +237,6 @@ def take_explain(frame: Frame, session: Session, into: Path) -> None:
     wait(1)
     evidence.of(ChangePanel).pin.click()
     wait(0.5)
-    frame.grab().save(str(into / "change.png"))
     page.walk_through([])
     causes = ("a mark or place", "a mark or place", "out of focus", "classes that look alike", "wrong label")
     for cause, image in zip(causes, mistakes[:: max(1, len(mistakes) // 5)], strict=False):

@@ -8,13 +8,16 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.numbering import RunNumber
 from attentive_lens.desk.explaining.casebook import OpenCases
+from attentive_lens.desk.images.browsing import Answers, Wanted, browse
 from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.images.curating import Curating, read_list, write_list
 from attentive_lens.desk.images.state import OpenImages
+from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.desk.requests.cases import TryCases
 from attentive_lens.desk.requests.causes import Causes
@@ -26,20 +29,27 @@ from attentive_lens.desk.requests.models import AnswerNew, Score
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.requests.similarity import CompareLayers
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
-from attentive_lens.desk.results.models import model_of, model_of_run
+from attentive_lens.desk.results.models import loss_and_gradient, model_of, model_of_run
 from attentive_lens.desk.tasks import carry_out
+from attentive_lens.desk.tasks.looking import with_sets
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.cautions import changed_since, small_classes
 from attentive_lens.desk.training.executing import execute
+from attentive_lens.desk.training.preparing import prepare
 from attentive_lens.desk.training.runs import RunReader
-from attentive_lens.engine.losses import sigmoid_cross_entropy
+from attentive_lens.engine.losses import Loss, sigmoid_cross_entropy
+from attentive_lens.engine.ranks import ALONE
 from attentive_lens.engine.special import expit
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile, BadUsage, BadValue, LensError, NotHere
 from attentive_lens.formats.reading import read_model
+from attentive_lens.images.faults import Action, Finding
+from attentive_lens.images.reading import Reading
 from attentive_lens.plan.labels import labels_in
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.thresholds import ThresholdRule
+from attentive_lens.training.labeller import Labeller
 from attentive_lens.workspace import Run, Workspace
 from attentive_lens.workspace.corrections import NOTHING
 from attentive_lens.workspace.thresholds import Threshold, keep_thresholds, thresholds_of
@@ -91,6 +101,12 @@ def test_the_run_learned_every_label_by_itself(fields: Workspace) -> None:
     scores = ask(ScoreLabels(place(fields), 1))
     assert scores.mean_average_precision == pytest.approx(best.validation.main, abs=1e-5)
     assert scores.loss == pytest.approx(best.validation.loss, abs=1e-4)
+    said, there = scores.probabilities > 0.5, scores.there > 0
+    assert best.validation.more["label_accuracy"] == pytest.approx((said == there).mean(), abs=1e-5)
+    assert best.validation.accuracy == pytest.approx((said == there).all(axis=1).mean(), abs=1e-5)
+    both, any_of_both = (said & there).sum(axis=0), said.sum(axis=0) + there.sum(axis=0)
+    known = any_of_both > 0
+    assert best.validation.macro_f1 == pytest.approx((2 * both[known] / any_of_both[known]).mean(), abs=1e-5)
     kinds = {finding.kind for finding in advice_of(fields, run, RunReader(run).view())}
     assert not kinds & {"imbalance", "validation noise", "under-fitting", "class ignored"}
 
@@ -129,6 +145,8 @@ def test_a_run_asked_about_one_label_is_one_of_two_classes(fields: Workspace, la
         changed_since(fields.run(RunNumber(1, label)), collection(fields, Plan(), fields.run(RunNumber(1, label))))
         == []
     )
+    own, others = fields.run(RunNumber(1, label)), (fields.run(1), fields.run(RunNumber(1, "spiny")))
+    assert own.scores_file("test") not in [other.scores_file("test") for other in others]
 
 
 def test_who_does_not_name_a_label_is_told_which_there_are(fields: Workspace, station: Workspace) -> None:
@@ -279,6 +297,49 @@ def test_faults_of_several_labels_name_the_label(fields: Workspace) -> None:
             assert all(0 <= label < len(classes) for _, label in action.relabel)
 
 
+def test_balanced_weights_are_those_of_the_training_images(fields: Workspace) -> None:
+    plan = fields.run(1).plan().changed({"loss.class_weights": "balanced"})
+    run = fields.claim_run(plan)
+    setup = finish(prepare(fields, run, None))
+    with ThreadPool(1) as thread_pool:
+        learner = setup.learner(run, thread_pool, ALONE)
+    images = collection(fields, plan)
+    count = images.count("training")
+    having = [sum(images.count("training", k) for k, name in enumerate(images.classes) if label in labels_in(name))
+              for label in LABELS]  # fmt: skip
+    assert isinstance(learner, Labeller) and learner.loss.class_weights is not None
+    assert learner.loss.class_weights == pytest.approx([(count - n) / n for n in having])
+
+
+def test_the_loss_of_one_label_is_its_part_and_changes_with_its_score_alone(fields: Workspace) -> None:
+    model = model_of_run(fields.run(RunNumber(1, "smooth")))
+    random = np.random.default_rng(3)
+    raw, labels = random.normal(0, 2, (5, 6)), random.integers(0, 2, 5)
+    loss = Loss("sigmoid cross-entropy")
+    losses, gradient = loss_and_gradient(loss, model, raw, labels)
+    assert losses == pytest.approx(-np.log(np.where(labels, expit(raw[:, 2]), 1 - expit(raw[:, 2]))))
+    for i in range(5):
+        for k in range(6):
+            ends = []
+            for h in (1e-6, -1e-6):
+                moved = raw.copy()
+                moved[i, k] += h
+                ends.append(loss_and_gradient(loss, model, moved, labels)[0][i])
+            assert (ends[0] - ends[1]) / 2e-6 == pytest.approx(gradient[i, k], abs=1e-6)
+
+
+def test_actions_about_a_label_give_sets_that_there_are() -> None:
+    classes, labels = ["a", "a; b", "b; c", "no label"], np.array([0, 1, 2, 3])
+    action = Action("relabel", relabel=((0, 1), (1, 0), (2, 0), (3, 1)))
+    (done,) = with_sets(Finding("doubt", "so", "do", (0, 1), (action,)), "b", classes, labels).actions
+    assert done.relabel == ((0, 1), (1, 0)), "«c» alone and «b» alone are no classes here"
+    impossible = Action("relabel", relabel=((3, 1),))
+    excluding = Action("exclude", exclude=(3,))
+    changed = with_sets(Finding("doubt", "so", "do", (3,), (impossible, excluding)), "b", classes, labels)
+    assert changed.actions == (excluding,)
+    assert changed.why == "«b»: so"
+
+
 def test_shuffled_labels_teach_nothing(fields: Workspace) -> None:
     """The opposite of what is measured: labels that say nothing of the images are ranked as by chance."""
     images, random = collection(fields, Plan()), np.random.default_rng(5)
@@ -345,3 +406,26 @@ def test_every_rule_of_thresholds_can_be_asked_for() -> None:
     for by in ("F1", "cost", "precision", "fixed"):
         assert ChooseThresholds("", 1, by).rule == ThresholdRule(by)
     assert isinstance(Run(Path("0003"), "a").number, RunNumber) and Run(Path("0003")).number == 3
+
+
+def test_every_label_has_its_part_in_validation_however_many_sets_there_are(tmp_path: Path) -> None:
+    random = np.random.default_rng(8)
+    labels = [f"label {k:02d}" for k in range(30)]
+    lines = ["file,types"]
+    chances = np.linspace(0.04, 0.3, 30)
+    for k in range(500):
+        own = [label for label, chance in zip(labels, chances, strict=True) if random.random() < chance]
+        lines.append(f"{k}.png,{';'.join(own)}")
+        Image.new("RGB", (8, 8), (k % 256, 90, 20)).save(tmp_path / f"{k}.png")
+    (tmp_path / "t.csv").write_text("\n".join(lines))
+    made = finish(make_workspace(tmp_path / "w", tmp_path, "", Reading(separator=";")))
+    images = collection(made.workspace, Plan())
+    assert len(images.classes) > 300, "hardly a set comes twice"
+    assert images.count("validation") == pytest.approx(100, abs=12)
+    for kind, name in enumerate(images.kinds):
+        whole, held_out = images.kind_totals[kind], images.count_of_kind("validation", kind)
+        assert 0 < held_out < 0.5 * whole, name
+    groups = browse(images, Wanted(), {}, Answers())
+    assert [group.title for group in groups] == ["training", "validation"]
+    few = browse(images, Wanted(label=0, sets=frozenset({"validation"})), {}, Answers())
+    assert all("label 00" in labels_in(group.title) for group in few) and few

@@ -118,3 +118,13 @@ def test_thresholds_that_no_probability_passes_are_numbers(threshold: float) -> 
     scores = OneLabel(0, 2, threshold).spread(np.zeros((1, 2), np.float32))
     assert np.isfinite(scores).all() and scores.argmax() == (0 if threshold else 1)
     assert OUTPUTS["sigmoid"].answers(np.zeros((1, 2)))[0, 0] == 0.5
+
+
+def test_weights_go_by_what_is_there_and_smoothing_by_what_is_wanted() -> None:
+    scores, there = drawn()
+    counts = np.array([2, 3, 5, 4])
+    loss = Loss.of(SigmoidCrossEntropy(class_weights="balanced", label_smoothing=0.2), counts, 9)
+    weights = np.where(there > 0, (9 - counts) / counts, 1.0)
+    wanted = 0.8 * there + 0.1
+    by_hand = (weights * -(wanted * np.log(expit(scores)) + (1 - wanted) * np.log(1 - expit(scores)))).sum(axis=1)
+    assert loss(scores, there)[0] == pytest.approx(by_hand)

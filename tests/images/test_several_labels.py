@@ -8,11 +8,12 @@ import numpy as np
 import pytest
 
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.making import make_workspace
 from attentive_lens.errors import BadFile
 from attentive_lens.images.feeding import Feed
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.reading import Reading
-from attentive_lens.images.sources import kind_of, open_source
+from attentive_lens.images.sources import Found, kind_of, open_source
 from attentive_lens.plan.augmentation import Blend
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.workspace.importing import create
@@ -84,3 +85,27 @@ def test_a_batch_wants_the_labels_of_its_sets_and_blends_them() -> None:
     shares = Feed(*args, (Blend(probability=1.0),), preprocessor, 1, 12, 3).batch(0, 0, np.arange(12)).targets
     assert mixed == pytest.approx(shares @ targets, abs=1e-6), "the parts of the sets, and their labels"
     assert (mixed > 0).any(axis=1).sum() > (plain.targets > 0).any(axis=1).sum()
+
+
+def test_an_array_of_truths_is_a_label_a_column(tmp_path: Path) -> None:
+    random = np.random.default_rng(2)
+    images, truths = random.integers(0, 256, (9, 12, 14, 3), np.uint8), random.random((9, 4)) < 0.4
+    truths[0] = False
+    np.savez(tmp_path / "several.npz", images=images, labels=truths, class_names=np.array(["a", "b", "c", "d"]))
+    source = open_source(tmp_path / "several.npz")
+    assert source.reading.several_labels
+    items = [source.reading.label(item.label) for item in source.find() if isinstance(item, Found)]
+    assert items == ["; ".join(np.array(["a", "b", "c", "d"])[row]) or "no label" for row in truths]
+    np.savez(tmp_path / "one.npz", images=images, labels=np.eye(4, dtype=np.uint8)[np.arange(9) % 4])
+    one = open_source(tmp_path / "one.npz")
+    assert not one.reading.several_labels
+    assert [item.label for item in one.find() if isinstance(item, Found)] == [str(k % 4) for k in range(9)]
+
+
+def test_who_reads_sets_of_labels_as_classes_is_told(tmp_path: Path) -> None:
+    root = folder(tmp_path / "in", CELLS.replace(",,", ",dark;round,"), *NAMES)
+    made = finish(make_workspace(tmp_path / "classes", root))
+    assert any("separator=;" in words for words in made.findings)
+    made = finish(make_workspace(tmp_path / "labels", root, "", Reading(separator=";")))
+    assert not any("separator=" in words for words in made.findings)
+    assert any("each by itself" in words for words in made.findings)

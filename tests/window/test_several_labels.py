@@ -90,9 +90,10 @@ def test_two_labels_lead_to_their_images_and_thresholds_are_chosen(
         click(qtbot, frame, f"labels {way}")
         assert matrix.counts.tolist() == [list(row) for row in counts]
         matrix.grab()
+        cells = [(a, b) for a in range(6) for b in range(6) if counts[a][b] != counts[b][a]] or [(0, 2)]
         with qtbot.waitSignal(view.chosen) as chosen:
-            matrix.choose(0, 2)
-        assert len(chosen.args[1]) == counts[0][2]
+            matrix.choose(*cells[0])
+        assert len(chosen.args[1]) == counts[cells[0][0]][cells[0][1]]
     by = child(frame, QComboBox, "thresholds by")
     by.setCurrentText("fixed")
     by.activated.emit(by.currentIndex())

@@ -27,6 +27,8 @@ from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.importing import Rescanned, create, rescan
 
+SETS_OF_LABELS = 2
+"""Classes with such a sign in their names from which they may be sets of labels."""
 GRAINS, FIELDS = COLLECTIONS = ("grains", "fields")
 """Of the station: one grain an image, which has its type; and views with several, which have several labels."""
 
@@ -48,8 +50,22 @@ def make_workspace(folder: Path, source: Path, name: str = "", reading: Reading 
     if display != Display():
         write_display(folder, display)
     images = collection(workspace, Plan())
-    own = what_pixels_are(workspace)
+    own = [*what_pixels_are(workspace), *like_several_labels(images)]
     return Made(workspace, images, [*own, *small_classes(images), *classes_by_folder(images), *unusual])
+
+
+def like_several_labels(images: Collection) -> list[str]:
+    """A sentence where classes look like sets of labels that a table has in one cell, and were read as classes."""
+    if images.several:
+        return []
+    for sign in (";", "|"):
+        names = [name for name in images.classes if sign in name]
+        if len(names) >= SETS_OF_LABELS:
+            return [
+                f"{counted(len(names), 'class has', 'classes have')} «{sign}» in their names, as «{names[0]}»: if that"
+                f" parts several labels of one image, import anew with separator={sign}, and each is learned by itself."
+            ]
+    return []
 
 
 def what_pixels_are(workspace: Workspace) -> list[str]:

@@ -162,12 +162,16 @@ class Scale:
         return np.repeat(image, 3, axis=2) if image.shape[2] == 1 else np.ascontiguousarray(image)
 
 
-def label_words(values: NDArray[Any], names: list[str] | None = None) -> list[str]:
+def label_words(values: NDArray[Any], names: list[str] | None = None, separator: str = "") -> list[str]:
     """Labels as words, N: whole numbers (named by ``names`` if given), text, or one column a class (N×K).
 
-    A blank or missing label is an empty word.
+    With a separator every column that is not 0 is a label, and stands between those of an image. A blank or missing
+    label is an empty word.
     """
     values = np.asarray(values)
+    if separator and values.ndim == 2 and min(values.shape) > 1:
+        columns = label_words(np.arange(values.shape[1]), names)
+        return [separator.join(columns[k] for k in np.flatnonzero(row).tolist()) for row in values]
     if values.ndim == 2 and min(values.shape) > 1:
         values = values.argmax(axis=1)
     words = [_word(value) for value in values.reshape(-1)]
@@ -186,4 +190,12 @@ def _word(value: Any) -> str:
     return str(value).strip()
 
 
-__all__ = ["Scale", "images_in", "label_words", "one", "readings", "unfolded"]
+def may_be_several(values: NDArray[Any]) -> bool:
+    """Whether labels N×K are 0 and 1, and some image has several of them or none."""
+    if values.ndim != 2 or min(values.shape) < 2:
+        return False
+    values = np.asarray(values)
+    return bool(np.isin(values, (0, 1)).all() and (values.sum(axis=1) != 1).any())
+
+
+__all__ = ["Scale", "images_in", "label_words", "may_be_several", "one", "readings", "unfolded"]

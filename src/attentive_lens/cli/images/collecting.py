@@ -63,17 +63,17 @@ def new(
         )
     imported = watched(make_workspace(workspace, source, name, reading), "reading images")
     images = imported.collection
-    counts = dict(zip(images.classes, images.totals, strict=True))
+    counts = dict(zip(images.kinds, images.kind_totals, strict=True))
     if as_json:
         skipped = tuple(Skipped(printable(file), why) for file, why in images.skipped)
         noticed = tuple(SmallFinding("small class", text, ()) for text in imported.findings)
         say_json(NewWorkspace(str(imported.workspace.folder), len(images.rows), counts, skipped, noticed))
         return
-    classes = "1 class" if len(counts) == 1 else f"{len(counts)} classes"
-    out.print(f"{imported.workspace.folder}: {len(images.rows)} images of {classes}")
-    table = Table("class", "training", "validation", "test", box=None)
-    for k, c in enumerate(images.classes):
-        table.add_row(c, *(str(images.count(s, k)) for s in ("training", "validation", "test")))
+    link = "with" if images.several else "of"
+    out.print(f"{imported.workspace.folder}: {len(images.rows)} images {link} {images.kinds_in_words}")
+    table = Table("label" if images.several else "class", "training", "validation", "test", box=None)
+    for k, name in enumerate(images.kinds):
+        table.add_row(name, *(str(images.count_of_kind(s, k)) for s in ("training", "validation", "test")))
     out.print(table)
     for text in imported.findings:
         out.print(text)

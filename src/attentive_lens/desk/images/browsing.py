@@ -14,6 +14,8 @@ from attentive_lens.desk.images.collection import Collection
 MEASURES = ("pixels", "brightness", "contrast", "sharpness")
 """What every image can be measured by; the first needs only the catalogue."""
 ORDERS = ("class and set", *MEASURES, "answer")
+MOST_SETS_OF_LABELS = 60
+"""Up to which each is a group of images."""
 SHOWN_SETS = ("training", "validation", "test", "left out", "excluded", "gone")
 
 
@@ -114,7 +116,13 @@ def _kept(
 
 
 def _by_class_and_set(collection: Collection, places: NDArray[np.int64]) -> list[Shown]:
+    """A group for each class in each set; of many sets of labels, which are mostly of few images, one for each set."""
     codes = collection.set_codes(SHOWN_SETS)[places]
+    if collection.several and len(np.unique(collection.labels[places])) > MOST_SETS_OF_LABELS:
+        ranked = places[np.argsort(collection.labels[places], kind="stable")]
+        of_set = collection.set_codes(SHOWN_SETS)[ranked]
+        parts = [(name, ranked[of_set == code]) for code, name in enumerate(SHOWN_SETS)]
+        return [Shown(name, "by their labels", own) for name, own in parts if len(own)]
     keys = collection.labels[places] * len(SHOWN_SETS) + codes
     ranked = np.argsort(keys, kind="stable")
     edges = np.flatnonzero(np.diff(keys[ranked])) + 1

@@ -307,11 +307,26 @@ class Library:
                 numbers[at] = -1 - group
         return numbers
 
+    def _strata(self, rows: list[ImageRow]) -> list[int]:
+        """What the split holds out the same part of: classes; of several labels, the rarest that an image has.
+
+        Sets of labels are too many and too small for that, and so every label has its part where it is rare.
+        """
+        labels = [row.label for row in rows]
+        if not self.several:
+            return labels
+        there = members_of(self.classes, labels_of(self.classes))
+        images = np.bincount(labels, minlength=len(self.classes)) @ there
+        rarity = np.where(there, images, np.iinfo(np.int64).max)
+        rarest = np.where(there.any(axis=1), rarity.argmin(axis=1) if there.shape[1] else 0, there.shape[1])
+        strata: list[int] = rarest[labels].tolist()
+        return strata
+
     def collection(self, corrections: Corrections, plan: Plan) -> Collection:
         """With corrections, split as a plan says and seed."""
         rows = corrected(self.rows, corrections)
         groups = self.groups(plan)
-        sets = part([row.label for row in rows], [row.given_set for row in rows], plan.split, plan.seed, groups)
+        sets = part(self._strata(rows), [row.given_set for row in rows], plan.split, plan.seed, groups)
         numbers = {name: number for number, name in enumerate(self.classes)}
         out = (
             set()

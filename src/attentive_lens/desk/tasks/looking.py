@@ -88,11 +88,11 @@ def _of_labels(place: Workspace, data: Data, evidence: Evidence, finders: Sequen
         )
         own = yield from find_faults(own_evidence, own_finders)
         own = yield from with_marks_measured(place, own_evidence, own, label)
-        findings += [_with_sets(finding, label, collection.classes, evidence.labels) for finding in own]
+        findings += [with_sets(finding, label, collection.classes, evidence.labels) for finding in own]
     return findings
 
 
-def _with_sets(finding: Finding, label: str, classes: Sequence[str], labels: NDArray[np.int64]) -> Finding:
+def with_sets(finding: Finding, label: str, classes: Sequence[str], labels: NDArray[np.int64]) -> Finding:
     """A finding about one label, whose actions give images other sets of labels, of those that some image has."""
     numbers = {name: number for number, name in enumerate(classes)}
 

@@ -16,13 +16,16 @@ from numpy.typing import NDArray
 
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import Picture, of_stored
-from attentive_lens.images.layouts import CHANNELS, Scale, images_in, label_words, one, readings
+from attentive_lens.images.layouts import CHANNELS, Scale, images_in, label_words, may_be_several, one, readings
 from attentive_lens.images.pixel_format import EIGHT, usual_channels
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.scale import Sampled
 from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, set_named, with_scale
 from attentive_lens.images.stored import StoredValues, of_values
+from attentive_lens.plan.labels import NO_LABEL
 
+PARTED = ";"
+"""Between the labels of an image, where an array has a column of 0 and 1 for each."""
 SAMPLED = 64
 """Images looked at to tell what white is."""
 
@@ -92,7 +95,8 @@ class ArraySource(Source):
                 f"its array «{images[0].name}» of {sides} has no axes that fit {_length(labels)} images",
                 "Name its axes with «layout», or the size with «height» and «width»",
             )
-        return [replace(reading, images=wish.images, labels=wish.labels) for reading in ways]
+        separator = wish.separator or (PARTED if may_be_several(cls.load(labels)) else "")
+        return [replace(way, images=wish.images, labels=wish.labels, separator=separator) for way in ways]
 
     def find(self) -> Iterator[Found | Skipped]:
         """Images in the order of the arrays."""
@@ -106,9 +110,10 @@ class ArraySource(Source):
             if labels is None or _length(labels) != count:
                 yield Skipped(images.file, f"the array «{images.name}» has no labels of its length")
                 continue
-            for index, word in enumerate(label_words(self.load(labels), names)):
-                if word:
-                    yield Found(images.file, class_name(word), set_name, images.name, index)
+            separator = self.reading.separator
+            for index, word in enumerate(label_words(self.load(labels), names, separator)):
+                if word or separator:
+                    yield Found(images.file, class_name(word) if word else NO_LABEL, set_name, images.name, index)
                 else:
                     yield Skipped(images.file, f"image {index} of «{images.name}» has a blank label")
 

@@ -45,9 +45,12 @@ class Part:
 
 
 def caption(answer: Answer, names: Sequence[str] | None = None) -> str:
-    """How sure an answer was, where that is known, and the class said if the classes are named."""
+    """How sure an answer was, where that is known, and the class said if the classes are named.
+
+    Of two classes the one said is plain from the heading, and «not spiny» would not stand below a picture.
+    """
     sure = f"{answer.probability:.2f}" if answer.probability == answer.probability else ""
-    return f"{sure} {names[answer.predicted]}".strip() if names is not None else sure
+    return sure if names is None or (len(names) == 2 and sure) else f"{sure} {names[answer.predicted]}".strip()
 
 
 class ChosenImages(QWidget):

@@ -22,12 +22,12 @@ from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent
 
-HEADS = ("label, images", "F1", "missed", "false", "from", "precision", "recall", "ranked")
+HEADS = ("label, images", "F1", "missed", "false", "from", "precision %", "recall %", "ranked")
 TIPS = {
     "label, images": "The label, and how many images have it.",
     "from": "Threshold: the label is said of images whose probability is above.",
-    "precision": "Of the images said to have it, the part that does, with its 95 % interval.",
-    "recall": "Of the images that have it, the part said to, with its 95 % interval.",
+    "precision %": "Of the images said to have it, the part that does, with its 95 % interval.",
+    "recall %": "Of the images that have it, the part said to, with its 95 % interval.",
     "F1": "The harmonic mean of precision and recall.",
     "ranked": "Average precision: how well images that have it are ranked before all others, whatever the threshold.",
     "missed": "Images that have it and are not said to.",
@@ -40,6 +40,10 @@ OWN = {
 }
 FIELDS = {PRECISION: ("precision",), COST: ("missed", "false"), FIXED: ("value",)}
 """What each rule of thresholds takes."""
+
+
+LONG = 16
+"""Letters of a label beyond which a button does not name it."""
 
 
 class LabelsView(ResultsView):
@@ -151,7 +155,7 @@ class LabelsView(ResultsView):
         """Have all labels scored on the set in view, where run, set or thresholds are others."""
         runs = self.session.runs
         name = runs.asks_about
-        self.one.setText(f"Choose «{name}»" if name else "Choose one")
+        self.one.setText(f"Choose «{name}»" if len(name) <= LONG else "Choose this one")
         self.one.setToolTip(f"Choose the threshold of «{name}» alone anew.")
         self._select(name)
         if runs.current is None or not name or not self.asks_anew():
@@ -257,7 +261,7 @@ def _share(share: Share) -> str:
     """In whole hundredths, with its interval: there are many columns."""
     if share.value is None or share.low is None or share.high is None:
         return "–"
-    return f"{share.value * 100:.0f}\u202f%  {share.low * 100:.0f}–{share.high * 100:.0f}"
+    return f"{share.value * 100:.0f}  {share.low * 100:.0f}–{share.high * 100:.0f}"
 
 
 def _cells(each: OfLabel) -> list[Cell]:
