@@ -180,8 +180,8 @@ def test_an_explanation_tells_of_all_labels_and_maps_the_one_asked_about(fields:
 
 def test_thresholds_are_chosen_and_hold_everywhere_at_once(fields: Workspace) -> None:
     before = ask(ScoreLabels(place(fields), 1))
-    told = ask(ChooseThresholds(place(fields), 1))
-    assert [each.threshold for each in told.labels] == [each.threshold for each in before.by_label], "nothing changed"
+    listed = ask(ChooseThresholds(place(fields), 1))
+    assert [each.threshold for each in listed.labels] == [each.threshold for each in before.by_label], "nothing changed"
     result = ask(ChooseThresholds(place(fields), 1, "fixed", value=0.9, labels=("spiny",)))
     values = {each.label: each.threshold for each in result.labels}
     assert values["spiny"] == 0.9
@@ -288,10 +288,10 @@ def test_a_case_is_about_a_label_and_tried_with_it(fields: Workspace) -> None:
 
 
 def test_faults_of_several_labels_name_the_label(fields: Workspace) -> None:
-    found = ask(FindFaults(place(fields)))
-    kinds = {fault.kind for fault in found.faults}
+    faults = ask(FindFaults(place(fields)))
+    kinds = {fault.kind for fault in faults.faults}
     assert "imbalance" not in kinds
-    for fault in found.faults:
+    for fault in faults.faults:
         for action in fault.actions:
             classes = fields.catalogue.classes()
             assert all(0 <= label < len(classes) for _, label in action.relabel)

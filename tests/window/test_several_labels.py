@@ -17,10 +17,12 @@ from attentive_lens.window.frame import Frame
 from attentive_lens.window.images.classes_box import ClassesBox
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
+from attentive_lens.window.pages.training import TrainingPage
 from attentive_lens.window.parts.bars import ROW, Bars
 from attentive_lens.window.parts.decisions import Decisions
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.results.labels import LabelsView
+from attentive_lens.window.results.new_images import NewImagesView, groups_of
 from attentive_lens.workspace import Workspace
 
 LABELS = ["furrowed", "netted", "smooth", "spiny", "triangular", "winged"]
@@ -199,3 +201,41 @@ def test_a_run_that_answers_classes_has_no_label_to_choose(
     assert page.word == "overview" and not page.views["labels"].isVisible()
     assert child(frame, QComboBox, "label in view").isHidden()
     assert frame.session.runs.in_view == 1
+
+
+def test_new_images_stand_under_all_labels_that_are_said_and_lead_to_one(
+    qtbot: QtBot, open_frame: Callable[[Workspace], Frame], fields: Workspace
+) -> None:
+    frame = open_frame(fields)
+    page, _ = results(qtbot, frame)
+    page.open_view("new images")
+    view = page.view(NewImagesView)
+    files = sorted((fields.folder / "fields").glob("*.png"))[:12]
+    view.open_places(files)
+    qtbot.waitUntil(lambda: view.result is not None and len(view.result.answers) == 12, timeout=60_000)
+    assert view.result is not None
+    groups = groups_of(view.result.answers, ())
+    assert sorted(place for group in groups for place in group.places) == list(range(12)), "each stands somewhere"
+    assert {group.title.split(" · ")[0] for group in groups} == {f"said {a.predicted}" for a in view.result.answers}
+    view.details.show_answer(view.result.answers[0], None)
+    with qtbot.waitSignal(frame.session.file_asked) as sent:
+        view.details.explain()
+    about = frame.session.runs.asks_about
+    assert sent.args[0] == str(files[0]) and sent.args[1] in (about, f"not {about}")
+    explain = frame.page("explain")
+    assert isinstance(explain, ExplainPage)
+    qtbot.waitUntil(lambda: explain.explanation is not None and explain.explanation.image is None, timeout=60_000)
+    assert explain.explanation is not None and set(explain.explanation.probabilities) == {about, f"not {about}"}
+
+
+def test_training_shows_what_several_labels_have_and_nothing_of_one_class(
+    qtbot: QtBot, open_frame: Callable[[Workspace], Frame], fields: Workspace
+) -> None:
+    frame = open_frame(fields)
+    stage(qtbot, frame, "training")
+    page = frame.page("training")
+    assert isinstance(page, TrainingPage)
+    assert not page.views["answers"].isVisible() and page.views["curves"].isVisible()
+    measures = [page.curves.measure.itemText(k) for k in range(page.curves.measure.count())]
+    assert "exact match" in measures and "mean average precision" in measures and "netted" not in measures
+    frame.grab()

@@ -28,6 +28,8 @@ class ModelServed:
         Of maps.
     caution : str
         What is to be known of all answers; mostly nothing.
+    thresholds : tuple of float
+        Above which probability it says each, where its classes are several labels; empty otherwise.
     """
 
     name: str
@@ -37,6 +39,7 @@ class ModelServed:
     channels: tuple[str, ...]
     methods: tuple[str, ...]
     caution: str = ""
+    thresholds: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)

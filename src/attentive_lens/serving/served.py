@@ -78,6 +78,7 @@ class Served:
             channels,
             tuple(MAP_METHODS),
             settings.caution_of_files,
+            file.thresholds,
         )
 
     async def predict(self, request: Request) -> Response:

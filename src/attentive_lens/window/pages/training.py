@@ -356,6 +356,10 @@ class TrainingPage(Page):
         """What is chosen of the run, drawn anew."""
         classes, draws = list(self.session.runs.classes()), self.session.runs.draws
         self.views["answers"].setText("Film" if draws else "Answers")
+        several = self.session.runs.task.several
+        self.views["answers"].setHidden(several)  # what it shows is one class an image
+        if several and self.views["answers"].isChecked():
+            self.views["curves"].click()
         self.views["answers"].setToolTip(FILM if draws else VIEWS["answers"])
         shown = self.shown.currentWidget()
         if shown is self.curves:

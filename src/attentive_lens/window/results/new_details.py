@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.requests.models import Prediction
+from attentive_lens.plan.labels import of_one
 from attentive_lens.window import look
 from attentive_lens.window.parts.bars import Bar, Bars
 from attentive_lens.window.parts.basics import button, horizontal, label, set_role, to_image, vertical
@@ -99,11 +100,11 @@ class NewDetails(QWidget):
             self._show_nearest(nearest)
         self.bars.setToolTip(answer_tip(answer.output))
         order = sorted(answer.probabilities.items(), key=lambda item: -item[1])[:MOST_BARS]
+        said = answer.labels or (answer.predicted,)
         longest = max(1.0, order[0][1]) if answer.output == "none" else 1.0
         self.bars.show_bars(
             tuple(
-                Bar(name, max(0.0, p / longest), f"{p:.3f}", "petrol" if name == answer.predicted else "faint")
-                for name, p in order
+                Bar(name, max(0.0, p / longest), f"{p:.3f}", "petrol" if name in said else "faint") for name, p in order
             )
         )
 
@@ -114,8 +115,13 @@ class NewDetails(QWidget):
             self.near_name.setText(collection.classes[collection.rows[place_of(number)].label])
 
     def explain(self) -> None:
-        """On to Explain, against the class that comes next."""
-        if self.answer is not None:
+        """On to Explain, against the class that comes next; of several labels about the one most surely said."""
+        if self.answer is not None and self.session.runs.labels:
+            names = self.answer.labels or tuple(self.answer.probabilities)
+            label = max(names, key=lambda name: self.answer.probabilities[name] if self.answer is not None else 0.0)
+            self.session.runs.choose_label(label)
+            self.session.file_asked.emit(self.answer.file, of_one(label)[0 if label in self.answer.labels else 1])
+        elif self.answer is not None:
             others = {name: p for name, p in self.answer.probabilities.items() if name != self.answer.predicted}
             against = max(others, key=lambda name: others[name]) if others else self.answer.predicted
             self.session.file_asked.emit(self.answer.file, against)
@@ -128,7 +134,9 @@ class NewDetails(QWidget):
     def _ask_class(self) -> None:
         menu = QMenu(self)
         menu.setObjectName("add menu")
-        for k, name in enumerate(self.session.images.collection.classes):
+        collection = self.session.images.collection
+        offered = [answer.predicted for answer in (self.answer,) if answer is not None] if collection.several else []
+        for k, name in enumerate(dict.fromkeys((*offered, *collection.kinds))):
             action = menu.addAction(f"&{k + 1} {name}" if k < 9 else name)
             if action is not None:
                 action.triggered.connect(partial(self._add, name))

@@ -232,13 +232,17 @@ class NewImagesView(ResultsView):
 
 
 def groups_of(answers: Sequence[Prediction], unlike: Sequence[int]) -> tuple[Group, ...]:
-    """Those unlike all training images, the strangest first; then by the class said, the least sure first."""
+    """Those unlike all training images, the strangest first; then by the class, or the labels, that are said.
+
+    The least sure of a group stand first.
+    """
     groups = []
     strange = sorted(unlike, key=lambda k: -(answers[k].unlike or 0.0))
     if strange:
         words = tuple(f"{answers[k].unlike:.1f}× {answers[k].predicted}" for k in strange)
         groups.append(Group(f"unlike all training images · {thousands(len(strange))}", "", tuple(strange), words))
-    for name in dict.fromkeys(answers[0].probabilities if answers else ()):
+    sets = sorted({each.predicted for each in answers})
+    for name in dict.fromkeys((*(answers[0].probabilities if answers else ()), *sets)):
         own = sorted(
             (k for k, each in enumerate(answers) if each.predicted == name and k not in set(strange)),
             key=lambda k: answers[k].probability,

@@ -119,7 +119,7 @@ class CurvesView(QWidget):
         for measure in task.measures.values():
             if measure.name != "loss":
                 self.measure.addItem(measure.label, measure.name)
-        for number, name in enumerate(() if task.draws else classes):
+        for number, name in enumerate(() if task.draws or task.several else classes):
             self.measure.addItem(f"accuracy of {name}", f"accuracy {number}")
             self.measure.addItem(f"loss of {name}", f"loss {number}")
         self.measure.setCurrentIndex(max(0, self.measure.findData(chosen)))
