@@ -69,10 +69,11 @@ def test_what_is_made_of_the_same_scores_is_made_once(
     monkeypatch.setattr(state, "cautions_of", lambda *_: calls.append("cautions") or ["look out"])
     scores.want()
     asks[0][1](some_scores())
-    assert {n: (k, round(p, 3)) for n, (k, p) in scores.answers.predicted.items()} == {
-        1: (0, 0.9),
-        2: (1, 0.6),
-        3: (0, 0.7),
+    answers = scores.answers.predicted
+    assert {n: (each.name, round(each.probability, 3), each.right) for n, each in answers.items()} == {
+        1: ("a", 0.9, True),
+        2: ("b", 0.6, False),
+        3: ("a", 0.7, False),
     }
     assert scores.answers is scores.answers
     assert scores.mistakes() == [3, 2]

@@ -23,7 +23,7 @@ from attentive_lens.desk.requests.cases import TryCases
 from attentive_lens.desk.requests.causes import Causes
 from attentive_lens.desk.requests.explaining import Explain
 from attentive_lens.desk.requests.exporting import ExportModel
-from attentive_lens.desk.requests.images import FindFaults
+from attentive_lens.desk.requests.images import ClassAverages, FindFaults
 from attentive_lens.desk.requests.labels import ChooseThresholds, ScoreLabels
 from attentive_lens.desk.requests.models import AnswerNew, Score
 from attentive_lens.desk.requests.numbers import LayerNumbers
@@ -429,3 +429,15 @@ def test_every_label_has_its_part_in_validation_however_many_sets_there_are(tmp_
     assert [group.title for group in groups] == ["training", "validation"]
     few = browse(images, Wanted(label=0, sets=frozenset({"validation"})), {}, Answers())
     assert all("label 00" in labels_in(group.title) for group in few) and few
+
+
+def test_averages_are_of_labels(fields: Workspace) -> None:
+    averages = ask(ClassAverages(place(fields)))
+    images = collection(fields, Plan())
+    assert len(averages.mean) == len(images.kinds) == 7
+    pixels = [np.asarray(Image.open(fields.path_of(row)).convert("RGB")) for row in images.rows]
+    side = averages.mean.shape[1]
+    for kind in (1, 6):
+        own = [k for k in np.flatnonzero(images.of_kind(kind)).tolist() if images.sets[k] == "training"]
+        mean = np.mean([pixels[k].mean() for k in own])
+        assert averages.mean[kind].mean() == pytest.approx(mean, abs=2) and side == 64

@@ -8,6 +8,7 @@ import json
 import os
 import signal
 import socket
+import threading
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
@@ -129,6 +130,30 @@ def test_who_is_gone_holds_up_nobody(answerer: Answerer, images: list[Received])
 
     assert [each.file for each in asyncio.run(some_leave())] == [image.name for image in images[5:10]]
     assert answerer.waiting == 0
+
+
+def test_a_loop_that_ended_before_its_answers_holds_up_nobody(
+    answerer: Answerer, images: list[Received], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ended, answer = threading.Event(), answerer._asked
+
+    def late(questions: Sequence[Any]) -> list[Any]:
+        assert ended.wait(30)
+        return answer(questions)
+
+    async def leave() -> None:
+        asyncio.ensure_future(answerer.ask(images[:5]))  # noqa: RUF006  # it ends with the loop
+        await asyncio.sleep(0)
+
+    monkeypatch.setattr(answerer, "_asked", late)
+    asyncio.run(leave())
+    ended.set()
+
+    async def soon() -> list[Any]:
+        return await asyncio.wait_for(answerer.ask(images[5:10]), 30)
+
+    assert [each.file for each in asyncio.run(soon())] == [image.name for image in images[5:10]]
+    assert all(thread.is_alive() for thread in answerer._threads)
 
 
 def test_drift_takes_a_part_of_the_time(

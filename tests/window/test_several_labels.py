@@ -6,9 +6,10 @@ from collections.abc import Callable
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QComboBox, QMenu, QTableWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QMenu, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import child, click, said, stage
+from tests.window.fitting import unreadable
 
 from attentive_lens.core.numbering import RunNumber
 from attentive_lens.plan.labels import labels_in
@@ -239,3 +240,17 @@ def test_training_shows_what_several_labels_have_and_nothing_of_one_class(
     measures = [page.curves.measure.itemText(k) for k in range(page.curves.measure.count())]
     assert "exact match" in measures and "mean average precision" in measures and "netted" not in measures
     frame.grab()
+
+
+def test_nothing_is_cut_in_a_small_window_whatever_the_rule(
+    qtbot: QtBot, open_frame: Callable[[Workspace], Frame], fields: Workspace
+) -> None:
+    frame = open_frame(fields)
+    frame.resize(1100, 680)
+    _, view = results(qtbot, frame)
+    for rule in ("F1", "cost", "precision", "fixed"):
+        view.by.setCurrentText(rule)
+        view.by.activated.emit(view.by.currentIndex())
+        frame.grab()
+        QApplication.processEvents()
+        assert not list(unreadable(view)), rule

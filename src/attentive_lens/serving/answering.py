@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import math
 import threading
 import time
@@ -224,4 +225,5 @@ class Answerer:
             if not question.answers.done():  # who asked may be gone
                 say(what)
 
-        question.answers.get_loop().call_soon_threadsafe(hand_over)
+        with contextlib.suppress(RuntimeError):  # its loop has ended, and nobody waits any more
+            question.answers.get_loop().call_soon_threadsafe(hand_over)

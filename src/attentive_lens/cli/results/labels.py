@@ -72,8 +72,8 @@ def summary(scores: LabelScores) -> list[str]:
 
 
 def by_label(scores: LabelScores) -> Table:
-    """A line a label: from which probability it is said, and how well its images are ranked (average precision)."""
-    heads = ("label", "images", "from", "precision", "recall", "F1", "ranked", "missed", "false")
+    """A line a label: its threshold, and how well its images are ranked (AP: average precision)."""
+    heads = ("label", "images", "threshold", "precision", "recall", "F1", "AP", "missed", "false")
     table = Table(*heads, box=None)
     for each in scores.by_label:
         figures = (_figure(each.f1), _figure(each.average_precision))
@@ -85,7 +85,7 @@ def by_label(scores: LabelScores) -> Table:
 
 def together(scores: LabelScores) -> Table:
     """Images that have both labels, and are said to."""
-    table = Table("both: had / said", *scores.labels, box=None)
+    table = Table("co-occurrence: there / said", *scores.labels, box=None)
     for k, name in enumerate(scores.labels):
         pairs = zip(scores.together[k], scores.said_together[k], strict=True)
         table.add_row(name, *(f"{had} / {said}" for had, said in pairs))

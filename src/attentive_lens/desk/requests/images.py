@@ -151,7 +151,10 @@ class Measure(Request[Measures]):
 
 @dataclass(frozen=True)
 class Averages:
-    """Mean and standard deviation of each class's training images, K×H×W×3 uint8; the latter twice as strong."""
+    """Mean and standard deviation of each class's training images, K×H×W×3 uint8; the latter twice as strong.
+
+    Of images that may have several labels, by label, and of those without any; see `Collection.kinds`.
+    """
 
     mean: PixelArray
     std: PixelArray

@@ -219,20 +219,21 @@ def class_averages(request: ClassAverages) -> Job[Averages]:
     """See `ClassAverages`; standard deviations are shown twice as strong, for they cannot pass half of white."""
     place = Workspace.open(Path(request.workspace))
     data = yield from gather(place, replace(Plan(), preprocessing=looked_at(place.catalogue.images(), place)))
-    classes = len(data.collection.classes)
-    members = data.members("training")
-    sums = np.zeros((classes, *data.pixels.shape[1:]))
+    collected, members = data.collection, data.members("training")
+    kinds = len(collected.kinds)
+    sums = np.zeros((kinds, *data.pixels.shape[1:]))
     squares = np.zeros_like(sums)
     from attentive_lens.images.faults.base import at_a_time  # as above
 
     for progress, some in at_a_time(len(members), "averaging classes"):
         yield progress
         images, labels = levels(data.pixels[members[some]]), data.labels[members[some]]
-        for label in np.unique(labels):
-            of_class = images[labels == label]
-            sums[label] += of_class.sum(axis=0)
-            squares[label] += np.square(of_class).sum(axis=0)
-    counts = np.maximum(np.bincount(data.labels[members], minlength=classes), 1)[:, None, None, None]
+        for kind in {kind for label in np.unique(labels).tolist() for kind in collected.kinds_of(label)}:
+            of_kind = images[collected.of_kind(kind)[members[some]]]
+            sums[kind] += of_kind.sum(axis=0)
+            squares[kind] += np.square(of_kind).sum(axis=0)
+    numbers = [collected.count_of_kind("training", kind) for kind in range(kinds)]
+    counts = np.maximum(np.array(numbers, np.int64), 1)[:, None, None, None]
     mean = sums / counts
     std = np.sqrt(np.maximum(squares / counts - mean**2, 0))
     return Averages(of_levels(mean, data.pixels.dtype), of_levels(std * 2, data.pixels.dtype))

@@ -52,8 +52,8 @@ class ClassRows(QWidget):
             painter.drawText(NAME + k * (SIDE + GAP), 14, word)
         shown = max(0, (self.width() - NAME) // (SIDE + GAP) - 2)
         metrics = QFontMetrics(look.font(look.TEXT, True))
-        names = shortened(collection.classes, NAME - 12, metrics.horizontalAdvance)
-        for label_ in range(len(collection.classes)):
+        names = shortened(collection.kinds, NAME - 12, metrics.horizontalAdvance)
+        for label_ in range(len(collection.kinds)):
             top = HEAD + label_ * (SIDE + GAP)
             if top > event.rect().bottom() or top + SIDE < event.rect().top():
                 continue
@@ -62,7 +62,7 @@ class ClassRows(QWidget):
             painter.drawText(QRectF(0, top, NAME, 20), Qt.AlignmentFlag.AlignVCenter, names[label_])
             painter.setFont(look.font(look.SMALL))
             painter.setPen(t.colour("faint"))
-            count = f"{thousands(collection.count('training', label_))} training images"
+            count = f"{thousands(collection.count_of_kind('training', label_))} training images"
             painter.drawText(QRectF(0, top + 20, NAME, 18), Qt.AlignmentFlag.AlignVCenter, count)
             pictures = [self.mean[label_], self.deviation[label_], *self._some(label_, shown)]
             for k, picture in enumerate(pictures):
@@ -72,7 +72,7 @@ class ClassRows(QWidget):
         if self.session.images.pixels is None:
             return []
         collection = self.session.images.collection
-        members = [k for k in np.flatnonzero(collection.labels == label_).tolist() if collection.sets[k] == "training"]
+        members = [k for k in np.flatnonzero(collection.of_kind(label_)).tolist() if collection.sets[k] == "training"]
         return [self.session.images.pixels[k] for k in members[:: max(1, len(members) // max(1, count))][:count]]
 
 

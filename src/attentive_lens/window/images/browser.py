@@ -71,7 +71,7 @@ class Browser(QWidget):
 
     def _make_left(self) -> QVBoxLayout:
         left = vertical(spacing=10)
-        frame, inside = panel("Classes", "class panel")
+        frame, inside = panel("Labels" if self.session.images.collection.several else "Classes", "class panel")
         frame.setFixedWidth(SIDE)
         self.class_bars = Bars("class bars", 96, 48)
         self.class_bars.setToolTip("Images of each class. Click one to see only these, again to see all.")

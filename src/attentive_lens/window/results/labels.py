@@ -14,6 +14,7 @@ from attentive_lens.scoring.labels import LabelScores, OfLabel
 from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.thresholds import COST, FIXED, PRECISION, RULES
 from attentive_lens.window.parts.basics import button, chooser, label, vertical, view_button
+from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.form import Form
 from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.table import Cell, fit_height, head, table
@@ -22,14 +23,14 @@ from attentive_lens.window.results.view import ResultsView
 from attentive_lens.window.session import Session
 from attentive_lens.window.words import counted, percent
 
-HEADS = ("label, images", "F1", "missed", "false", "from", "precision %", "recall %", "ranked")
+HEADS = ("label, images", "F1", "missed", "false", "threshold", "precision %", "recall %", "AP")
 TIPS = {
     "label, images": "The label, and how many images have it.",
-    "from": "Threshold: the label is said of images whose probability is above.",
+    "threshold": "The label is said of images whose probability is above.",
     "precision %": "Of the images said to have it, the part that does, with its 95 % interval.",
     "recall %": "Of the images that have it, the part said to, with its 95 % interval.",
     "F1": "The harmonic mean of precision and recall.",
-    "ranked": "Average precision: how well images that have it are ranked before all others, whatever the threshold.",
+    "AP": "Average precision: how well images that have it are ranked before all others, whatever the threshold.",
     "missed": "Images that have it and are not said to.",
     "false": "Images that are said to have it and do not.",
 }
@@ -42,6 +43,8 @@ FIELDS = {PRECISION: ("precision",), COST: ("missed", "false"), FIXED: ("value",
 """What each rule of thresholds takes."""
 
 
+LEAST_MATRIX, LEAST_TABLE = 200, 135
+"""Pixels of height, where there is little room: some rows of both are seen."""
 LONG = 16
 """Letters of a label beyond which a button does not name it."""
 
@@ -78,7 +81,7 @@ class LabelsView(ResultsView):
         self.worth.hide()
         inside.addWidget(self.worth)
         row = QHBoxLayout()
-        row.addWidget(label("two labels", "faint"))
+        row.addWidget(label("co-occurrence", "faint"))
         self.ways = {}
         for words, tip in OWN.items():
             self.ways[words] = view_button(words, f"labels {words}", tip, partial(self.show_own, words))
@@ -90,11 +93,13 @@ class LabelsView(ResultsView):
         self.matrix.setAccessibleName("images by two labels")
         self.matrix.setToolTip("A click shows the images of two labels; Ctrl and the wheel zoom.")
         self.matrix.chosen.connect(self._choose_cells)
+        self.matrix.setMinimumHeight(LEAST_MATRIX)
+        self.table.setMinimumHeight(LEAST_TABLE)
         inside.addWidget(self.matrix, 4)
 
-    def _make_thresholds(self) -> QHBoxLayout:
+    def _make_thresholds(self) -> Flow:
         """What thresholds are chosen by, and for which labels."""
-        row = QHBoxLayout()
+        row = Flow(spacing=8)
         row.addWidget(label("thresholds by", "faint"))
         tip = "On the validation images: the greatest F1, the least cost, a precision, or one number for all."
         self.by = chooser("thresholds by", "rule of thresholds", tip, RULES)
@@ -109,7 +114,6 @@ class LabelsView(ResultsView):
         row.addWidget(self.all)
         self.one = button("Choose one", "choose threshold", "", self._choose_one)
         row.addWidget(self.one)
-        row.addStretch()
         self._take_rule()
         return row
 
