@@ -8,6 +8,8 @@ import pytest
 from tests.cli.questions import QUESTIONS
 from tests.cli.running import TINY, command, last_object
 
+from attentive_lens.desk.images.collection import collection
+from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Workspace
 
 WHOLE = ("advise", "drift", "export", "manifest", "numbers", "repeat", "runs", "similarity")
@@ -88,3 +90,17 @@ def test_a_run_that_has_no_such_label_says_so(fields: Workspace, station: Worksp
     command("score", station.folder, "1:spiny", code=1)
     command("score", fields.folder, "x:spiny", code=2)
     command("explain", fields.folder, "one", 3, code=2)
+
+
+def test_labels_are_renamed_and_merged_by_command(fields: Workspace) -> None:
+    def kinds() -> set[str]:
+        return set(collection(fields, Plan()).kinds)
+
+    command("label", fields.folder, "--rename", "netted=reticulate")
+    assert "reticulate" in kinds() and "netted" not in kinds()
+    said = command("label", fields.folder, "--merge", "reticulate=smooth")
+    assert "images relabelled" in said and "reticulate" not in kinds()
+    command("label", fields.folder, "--rename", "plain=other", code=2)
+    for bad in ("smooth=a; b", "smooth=no label"):
+        command("label", fields.folder, "--rename", bad, code=1)
+    assert "smooth" in kinds()

@@ -249,7 +249,10 @@ def label(
     ] = None,
     new_classes: Annotated[bool, typer.Option("--new-classes", help="Labels not known yet become classes.")] = False,
     rename: Annotated[
-        list[str] | None, typer.Option("--rename", metavar="OLD=NEW", help="Call a class otherwise. Repeatable.")
+        list[str] | None,
+        typer.Option(
+            "--rename", metavar="OLD=NEW", help="Call a class, or one of several labels, otherwise. Repeatable."
+        ),
     ] = None,
     merge: Annotated[
         list[str] | None,
@@ -258,7 +261,8 @@ def label(
     as_json: AsJson = False,
 ) -> None:
     """Take corrected labels, sets and flags from a table, or write them to one; image files are never touched."""
-    from attentive_lens.desk.images.curating import Curating, merge_classes, read_list, write_list
+    from attentive_lens.desk.images.curating import Curating, merge_classes, read_list, replace_label, write_list
+    from attentive_lens.desk.images.data import several_labels
     from attentive_lens.errors import BadUsage
     from attentive_lens.images.sources.base import class_name
 
@@ -269,12 +273,17 @@ def label(
     labelled = Labelled(None, None, None, (), None, None)
     if rename or merge:
         place.check_writable("The classes were not changed")
+    several = several_labels(place)
     for old, new in _pairs(rename or [], "--rename OLD=NEW"):
-        place.catalogue.rename_class(old, class_name(new))
+        if several:
+            replace_label(Curating(place), place.catalogue.images(), old, new)
+        else:
+            place.catalogue.rename_class(old, class_name(new))
         if not as_json:
             out.print(f"{old} is called {class_name(new)} now")
     for name, other in _pairs(merge or [], "--merge CLASS=INTO"):
-        count = merge_classes(Curating(place), place.catalogue.images(), name, other)
+        merge_ = replace_label if several else merge_classes
+        count = merge_(Curating(place), place.catalogue.images(), name, other)
         labelled = replace(labelled, relabelled=(labelled.relabelled or 0) + count)
         if not as_json:
             out.print(f"{name} is part of {other} now: {count} images relabelled")

@@ -18,7 +18,7 @@ from attentive_lens.images.sources.base import class_name
 from attentive_lens.plan.labels import label_set, labels_in, labels_of
 from attentive_lens.plan.plan import Plan
 from attentive_lens.workspace import Correction, Corrections, ImageRow, Workspace
-from attentive_lens.workspace.corrections import EXCLUDED, NOTHING, SETS
+from attentive_lens.workspace.corrections import EXCLUDED, NOTHING, SETS, corrected
 
 COLUMNS = ("image", "file", "part", "index", "label", "set", "flag", "source label", "used as")
 
@@ -156,6 +156,32 @@ def relabel_each(curating: Curating, summary: str, rows: Sequence[ImageRow], nam
         label = _unless(classes.index(name), rows[place_of(number)].label)
         changes[number] = replace(state.get(number, NOTHING), label=label)
     curating.apply(summary, changes, coined)
+
+
+def replace_label(curating: Curating, rows: Sequence[ImageRow], old: str, new: str) -> int:
+    """Call one of several labels otherwise in all images that have it, which is one step; how many these are.
+
+    Where there is a label so called, it becomes that. ``rows`` are the catalogue's, without corrections.
+
+    Raises
+    ------
+    BadUsage
+        If no image has the label.
+    BadValue
+        If the new name is none of one label.
+    """
+    new, classes = class_name(new), curating.workspace.catalogue.classes()
+    if labels_in(new) != (new,):
+        raise BadValue(f"«{old}» was not renamed", f"«{new}» is no name of one label", "Give one, without «;»")
+    names = {}
+    for row in corrected(list(rows), curating.state):
+        own = labels_in(classes[row.label])
+        if old in own:
+            names[row.number] = label_set(new if label == old else label for label in own)
+    if not names:
+        raise unknown_word("label", old, frozenset(labels_of(classes)))
+    relabel_each(curating, f"calling {old} {new} in {len(names)} images", rows, names)
+    return len(names)
 
 
 def class_in(workspace: Workspace, name: str) -> str:

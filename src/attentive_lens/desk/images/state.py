@@ -12,7 +12,7 @@ from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.history import Step, Timeline
 from attentive_lens.desk.images.browsing import pixels_of
 from attentive_lens.desk.images.collection import Collection, Library
-from attentive_lens.desk.images.curating import Curating, act, relabel, relabel_as_new, relabel_each
+from attentive_lens.desk.images.curating import Curating, act, relabel, relabel_as_new, relabel_each, replace_label
 from attentive_lens.desk.images.data import pixel_format_of
 from attentive_lens.desk.images.together import keep_together
 from attentive_lens.desk.observing import Asks, Signal
@@ -126,13 +126,7 @@ class OpenImages:
 
         It can be undone. Runs that were trained before know the label by its old name.
         """
-        new = class_name(new)
-        classes, names = self.collection.classes, {}
-        for row in self.collection.rows:
-            own = labels_in(classes[row.label])
-            if old in own:
-                names[row.number] = label_set(new if label == old else label for label in own)
-        self.relabel_each(f"calling {old} {new} in {len(names)} images", names)
+        self._try(f"calling {old} {new}", lambda: replace_label(self.curating, self.library.rows, old, new))
 
     def rename_class(self, old: str, new: str) -> None:
         """Call a class otherwise; it can be undone."""
@@ -153,7 +147,7 @@ class OpenImages:
         """Do what a fault's action says about images."""
         self._try(action.word, lambda: act(self.curating, action))
 
-    def _try(self, summary: str, decision: Callable[[], None]) -> None:
+    def _try(self, summary: str, decision: Callable[[], object]) -> None:
         before = self.curating.state
         try:
             decision()
