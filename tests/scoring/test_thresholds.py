@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from attentive_lens.plan.labels import HALF
 from attentive_lens.scoring.thresholds import (
     FEWEST,
-    HALF,
     RULES,
     ThresholdRule,
     all_chosen,

@@ -15,6 +15,10 @@ SEPARATOR = "; "
 """Between two labels in the name of a set of them."""
 NO_LABEL = "no label"
 """The name of the set without any."""
+HALF = 0.5
+"""Probability from which a label is said where nobody chose another."""
+PARTED = ";"
+"""Between the labels of an image where a source has a column of 0 and 1 for each, and no sign of its own."""
 NOT = "not "
 """Before a label, in the name of the class of images that do not have it."""
 

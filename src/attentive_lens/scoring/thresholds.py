@@ -14,12 +14,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.random import random_generator
+from attentive_lens.plan.labels import HALF
 
 F1, COST, PRECISION, FIXED = "F1", "cost", "precision", "fixed"
 RULES = (F1, COST, PRECISION, FIXED)
 FEWEST = 5
 """Images with a label, and without it, from which its threshold is chosen."""
-HALF = 0.5
 
 
 @dataclass(frozen=True)

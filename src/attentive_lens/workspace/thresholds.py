@@ -8,10 +8,8 @@ from dataclasses import dataclass
 
 from attentive_lens.core.files import write_text
 from attentive_lens.errors import BadFile
+from attentive_lens.plan.labels import HALF
 from attentive_lens.workspace.runs import Run
-
-HALF = 0.5
-"""Where none was chosen."""
 
 
 @dataclass(frozen=True)

@@ -44,6 +44,8 @@ class Exported:
         A file beside it that tells what its run's images are like; empty where there is none.
     caution : str
         What who asks it must know; mostly nothing.
+    several : bool
+        Whether it answers several labels.
     """
 
     file: str
@@ -54,6 +56,7 @@ class Exported:
     draws: bool = False
     held_out: str = ""
     caution: str = ""
+    several: bool = False
 
     def words(self) -> Iterator[str]:
         """Where it is, and whether it answers as the model does."""
@@ -64,10 +67,11 @@ class Exported:
             yield f"{self.held_out} beside it tells what its images are like: with it drift is told of it anywhere."
         if self.images:
             right = "all of" if self.same == self.images else f"{self.same} of"
+            kind = "labels" if self.several else "class"
             does = (
                 f"draws {right} {self.images} images as the model does; a pixel"
                 if self.draws
-                else f"gives {right} {self.images} images the class that the model gives; an answer"
+                else f"gives {right} {self.images} images the {kind} that the model gives; an answer"
             )
             yield f"The standard's own evaluator {does} differs by {self.most:.1g} at most."
 

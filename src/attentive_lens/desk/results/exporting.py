@@ -29,18 +29,13 @@ def write_scores(folder: Path, result: object, scores: Scores, files: Mapping[in
     BadFile
         If the folder cannot be written.
     """
-    make_folder(folder)
-    text = json.dumps(without_arrays(result), ensure_ascii=False, allow_nan=False, indent=1)
-    write_text(folder / "scores.json", text + "\n")
-    lines = io.StringIO()
-    table = csv.writer(lines, lineterminator="\n")
     heads = ["image", "file", "true", "predicted", "probability", "loss"]
-    table.writerow([*heads, *class_columns(heads, scores.classes)])
+    rows: list[list[object]] = []
     for answer, row, loss in zip(scores.answers, scores.probabilities, scores.losses, strict=True):
         names = scores.classes[answer.true], scores.classes[answer.predicted]
         figures = [f"{value:.6g}" for value in (answer.probability, loss, *row)]
-        table.writerow([answer.image, files.get(answer.image, ""), *names, *figures])
-    write_text(folder / "answers.csv", lines.getvalue())
+        rows.append([answer.image, files.get(answer.image, ""), *names, *figures])
+    _write_answers(folder, result, [*heads, *class_columns(heads, scores.classes)], rows)
 
 
 def write_label_scores(folder: Path, scores: LabelScores, files: Mapping[int, str]) -> None:
@@ -51,18 +46,22 @@ def write_label_scores(folder: Path, scores: LabelScores, files: Mapping[int, st
     BadFile
         If the folder cannot be written.
     """
-    make_folder(folder)
-    text = json.dumps(without_arrays(scores), ensure_ascii=False, allow_nan=False, indent=1)
-    write_text(folder / "scores.json", text + "\n")
-    lines = io.StringIO()
-    table = csv.writer(lines, lineterminator="\n")
     heads = ["image", "file", "true", "predicted"]
-    table.writerow([*heads, *class_columns(heads, scores.labels)])
+    rows: list[list[object]] = []
     for number, there, said, row in zip(
         scores.numbers.tolist(), scores.there, scores.said, scores.probabilities, strict=True
     ):
         names = scores.names(there), scores.names(said)
-        table.writerow([number, files.get(number, ""), *names, *(f"{value:.6g}" for value in row)])
+        rows.append([number, files.get(number, ""), *names, *(f"{value:.6g}" for value in row)])
+    _write_answers(folder, scores, [*heads, *class_columns(heads, scores.labels)], rows)
+
+
+def _write_answers(folder: Path, result: object, heads: list[str], rows: list[list[object]]) -> None:
+    make_folder(folder)
+    text = json.dumps(without_arrays(result), ensure_ascii=False, allow_nan=False, indent=1)
+    write_text(folder / "scores.json", text + "\n")
+    lines = io.StringIO()
+    csv.writer(lines, lineterminator="\n").writerows([heads, *rows])
     write_text(folder / "answers.csv", lines.getvalue())
 
 

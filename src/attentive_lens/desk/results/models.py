@@ -20,10 +20,10 @@ from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.pixel_format import PixelArray
-from attentive_lens.plan.labels import labels_in
+from attentive_lens.plan.labels import HALF, labels_in
 from attentive_lens.plan.layers import Dropout
 from attentive_lens.workspace import Run, Workspace
-from attentive_lens.workspace.thresholds import HALF, thresholds_of
+from attentive_lens.workspace.thresholds import thresholds_of
 
 AT_ONCE = 64
 THREADS = 2

@@ -63,7 +63,7 @@ def export(request: ExportModel) -> Job[Exported]:
                 beside = str((yield from write_beside_model(place, run, file)))
     else:
         _write_weights(model.flat(request.half), file, ending)
-    return Exported(str(file), file.stat().st_size, images, same, most, model.draws, beside, caution)
+    return Exported(str(file), file.stat().st_size, images, same, most, model.draws, beside, caution, model.several)
 
 
 def _model_of(place: Workspace, wanted: str) -> tuple[Path, Plan, Run | None]:

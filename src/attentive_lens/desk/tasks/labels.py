@@ -18,9 +18,9 @@ from attentive_lens.desk.requests.labels import (
 )
 from attentive_lens.desk.results.labels import choose_on_validation, label_answers
 from attentive_lens.errors import NotHere
+from attentive_lens.plan.labels import HALF
 from attentive_lens.scoring.labels import LabelScores, label_scores
 from attentive_lens.scoring.thresholds import (
-    HALF,
     ThresholdRule,
     cost_of,
     f1_of,

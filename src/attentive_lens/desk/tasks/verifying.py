@@ -74,7 +74,8 @@ def calibrate(request: Calibrate) -> Job[Calibrated]:
         return Calibrated(run.number, 1.0, error_before, trained.loss, error_before, trained.loss)
     if trained.temperature is None:
         why = f"its answers are made by «{trained.output}», and a temperature belongs to softmax"
-        raise BadValue(f"Run {request.run} was not calibrated", why, "Train with cross-entropy")
+        remedy = "Choose its threshold anew" if run.label else "Train with cross-entropy"
+        raise BadValue(f"Run {request.run} was not calibrated", why, remedy)
     _put_in(run, trained.temperature)
     now = yield from score(Score(request.workspace, request.run))
     error = now.measures.calibration_error or 0.0

@@ -27,13 +27,13 @@ from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.rows import Chosen
 from attentive_lens.images.sampling import shown_of_classes
 from attentive_lens.plan.examination import examine
+from attentive_lens.plan.labels import HALF
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, key_of_part, stored_outputs
 from attentive_lens.training.learner import NetworkLearner
 from attentive_lens.training.learners import learner_for
 from attentive_lens.workspace import Run, Workspace
-from attentive_lens.workspace.thresholds import HALF
 
 Judged = tuple[Chosen | NDArray[np.float32], NDArray[np.int64]]
 """Validation images, or what is kept of them, and their classes."""

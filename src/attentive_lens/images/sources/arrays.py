@@ -22,10 +22,8 @@ from attentive_lens.images.reading import Reading
 from attentive_lens.images.scale import Sampled
 from attentive_lens.images.sources.base import Found, Skipped, Source, class_name, set_named, with_scale
 from attentive_lens.images.stored import StoredValues, of_values
-from attentive_lens.plan.labels import NO_LABEL
+from attentive_lens.plan.labels import NO_LABEL, PARTED
 
-PARTED = ";"
-"""Between the labels of an image, where an array has a column of 0 and 1 for each."""
 SAMPLED = 64
 """Images looked at to tell what white is."""
 

@@ -12,14 +12,12 @@ from attentive_lens.images.decoding import suffixes
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import SET_WORDS, Found, Skipped, Source, class_name, listed
 from attentive_lens.images.sources.separated import FEWEST_PIXELS, LABEL_WORDS, SET_COLUMNS, Head, head, is_table
-from attentive_lens.plan.labels import NO_LABEL
+from attentive_lens.plan.labels import NO_LABEL, PARTED
 
 ENDINGS = (".png", ".jpg", ".jpeg")
 """Tried when a name in the table has none."""
 TRUE, FALSE = ("1", "1.0", "true", "yes", "x"), ("0", "0.0", "false", "no", "", "-")
 """Cells of a column that is a label: the image has it, or not."""
-PARTED = ";"
-"""Between the names of such columns, where somebody named several."""
 
 
 class Listing(Source):
