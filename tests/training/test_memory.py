@@ -59,21 +59,23 @@ def _taken(plan: Plan) -> int:
 
 
 LEAST = {
-    "two blocks": 0.25,
+    "two blocks": 0.3,
     "three double blocks": 0.55,
-    "normalised blocks": 0.75,
-    "residual": 0.5,
-    "densely connected": 0.65,
-    "depthwise-separable": 0.5,
+    "normalised blocks": 0.8,
+    "residual": 0.6,
+    "densely connected": 0.75,
+    "depthwise-separable": 0.58,
 }
-"""Of what is said the share that arrays alone take: a process holds more than them."""
+"""Of what is said of one thread the share that arrays alone take: a process holds more than them."""
 
 
 @pytest.mark.parametrize("name", LEAST)
 def test_arrays_take_no_more_than_was_said_and_not_much_less(name: str) -> None:
     taken(Plan().changed({**PLAIN, "network": name, "training.batch_size": 2}))  # loads and compiles what it needs
-    plan = Plan().changed({**PLAIN, "network": name, "training.batch_size": 48})
-    assert LEAST[name] < taken(plan) / foreseen(plan) < 1.05
+    two = Plan().changed({**PLAIN, "network": name, "training.batch_size": 48})
+    assert taken(two) / foreseen(two) < 1.05  # how much less is by chance: whether both are at their largest at once
+    one = two.changed({"training.threads": 1})
+    assert LEAST[name] < taken(one) / foreseen(one) < 1.05
 
 
 def test_more_is_said_where_more_is_taken() -> None:
