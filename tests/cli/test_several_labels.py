@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 from pathlib import Path
 
 import pytest
 from tests.cli.questions import QUESTIONS
-from tests.cli.running import TINY, command, last_object
+from tests.cli.running import TINY, command, last_object, run_words
 
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.plan.plan import Plan
@@ -35,8 +37,6 @@ def test_without_a_label_it_is_answered_or_said_that_one_is_needed(
     if name in (*WHOLE, "score"):
         command(name, fields.folder, 1, *words)
         return
-    from tests.cli.running import run_words
-
     assert run_words(name, fields.folder, 1, *words) in (1, 2)
 
 
@@ -58,6 +58,15 @@ def test_the_demo_of_fields_is_made_trained_and_scored(tmp_path: Path) -> None:
     compared = command("compare", folder, "1:netted", "1:spiny")
     assert "run 1:netted" in compared
     command("demo", tmp_path / "x", "--collection", "plates", "--no-window", code=2)
+
+
+def test_a_run_that_takes_sets_for_classes_is_told(fields: Workspace) -> None:
+    for words, is_told in ((("--set", "task=classify"), True), ((), False)):
+        said = io.StringIO()
+        with contextlib.redirect_stderr(said), contextlib.redirect_stdout(said):
+            assert run_words("train", fields.folder, *TINY, *words) == 0
+            assert run_words("score", fields.folder, fields.runs()[-1].number) == 0
+        assert " ".join(said.getvalue().split()).count("every set of them is a class") == 2 * is_told
 
 
 def test_thresholds_are_listed_and_chosen(fields: Workspace) -> None:

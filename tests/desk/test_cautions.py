@@ -3,7 +3,13 @@
 from __future__ import annotations
 
 from attentive_lens.desk.images.collection import Collection
-from attentive_lens.desk.training.cautions import PERFECT, caution_of_names, classes_by_folder
+from attentive_lens.desk.training.cautions import (
+    PERFECT,
+    caution_of_names,
+    caution_of_scale,
+    classes_by_folder,
+)
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.workspace import ImageRow
 
 
@@ -25,6 +31,16 @@ def test_perfect_answers_on_tiles_of_known_pictures_are_doubted() -> None:
     assert caution_of_names(collection_of(apart), 0.99) == ""
     single = [(f"grain {k}.png", k % 3, "validation" if k % 5 == 0 else "training") for k in range(120)]
     assert caution_of_names(collection_of(single), 0.99) == ""
+
+
+def test_what_is_cut_and_bordered_at_its_own_scale_is_counted() -> None:
+    sizes = ((64, 64), (64, 80), (30, 64), (30, 80))
+    rows = [ImageRow(k, f"{k}.png", 0, None, wide, tall, "RGB", 1000) for k, (tall, wide) in enumerate(sizes)]
+    none = Preprocessing(input_size=64, resize_mode="none")
+    words = "Of 4 images at their own scale, 2 are cut to the middle, and 2 get a border."
+    assert caution_of_scale(none, rows) == words
+    assert caution_of_scale(none, rows[2:3]) == "Of 1 image at their own scale, 1 gets a border."
+    assert not caution_of_scale(none, rows[:1]) and not caution_of_scale(Preprocessing(input_size=64), rows)
 
 
 def test_classes_of_one_folder_are_told_where_folders_part_the_classes() -> None:

@@ -91,7 +91,7 @@ def test_pictures_of_any_size_go_in(tmp_path: Path) -> None:
             Image.fromarray(pixels).save(tmp_path / "images" / name / f"{k}.png")
     place = finish(make_workspace(tmp_path / "work", tmp_path / "images")).workspace
     settings = {"network": "two blocks", "preprocessing.input_size": 24, "training.epochs": 2}
-    for number, mode in enumerate(("letterbox", "centre crop"), 1):
+    for number, mode in enumerate(("letterbox", "centre crop", "none"), 1):
         plan = Plan().changed({**settings, "preprocessing.resize_mode": mode})
         finish(execute(place, place.claim_run(plan), lambda: False))
         request = ExportModel(str(place.folder), str(number), str(tmp_path / f"{number}.onnx"), sample=6)

@@ -88,9 +88,12 @@ def test_resize_modes_are_shown_with_a_batch_of_mean_0_and_deviation_1(
     result = answer(ResizeModes(str(station.folder), plan.write(), 5))
     shape = (5, *plan.preprocessing.shape)
     assert {mode: array.shape for mode, array in result.modes.items()} == dict.fromkeys(
-        ("stretch", "letterbox", "centre crop"), shape
+        ("stretch", "letterbox", "centre crop", "none"), shape
     )
     assert result.network.shape == shape
+    assert not result.caution
+    plan = plan.changed({"preprocessing.resize_mode": "none"})
+    assert "at their own scale" in answer(ResizeModes(str(station.folder), plan.write(), 5)).caution
     assert result.mean == pytest.approx([0] * plan.preprocessing.channels, abs=0.25)
     assert result.std == pytest.approx([1] * plan.preprocessing.channels, abs=0.25)
 

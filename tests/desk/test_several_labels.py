@@ -27,7 +27,7 @@ from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.results.models import loss_and_gradient, model_of, model_of_run
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.advising import advice_of
-from attentive_lens.desk.training.cautions import changed_since, small_classes
+from attentive_lens.desk.training.cautions import caution_of_sets, changed_since, small_classes
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.preparing import prepare
 from attentive_lens.desk.training.runs import RunReader
@@ -47,6 +47,14 @@ from attentive_lens.workspace.corrections import NOTHING
 from attentive_lens.workspace.thresholds import Threshold, keep_thresholds, thresholds_of
 
 LABELS = ("furrowed", "netted", "smooth", "spiny", "triangular", "winged")
+
+
+def test_sets_taken_for_classes_are_told(fields: Workspace) -> None:
+    own, classes = usual_plan(fields), usual_plan(fields).changed({"task": "classify"})
+    assert not caution_of_sets(own.task, several=True)
+    assert not caution_of_sets(classes.task, several=False)
+    assert not caution_of_sets(Plan().changed({"network": "variational"}).task, several=True), "it has no classes"
+    assert "every set of them is a class" in caution_of_sets(classes.task, several=True)
 
 
 def ask(request):  # type: ignore[no-untyped-def]  # whatever the request gives

@@ -28,7 +28,7 @@ def settings_for(own: PixelFormat) -> list[dict[str, object]]:
 
 
 @pytest.mark.parametrize("name", FORMATS)
-@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop"])
+@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop", "none"])
 @pytest.mark.parametrize("shape", [(24, 24), (31, 24), (24, 57)])
 def test_an_image_is_prepared_as_it_is_here(name: str, mode: str, shape: tuple[int, int]) -> None:
     own, random = FORMATS[name], np.random.default_rng(sum(shape))

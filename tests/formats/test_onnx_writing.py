@@ -127,7 +127,7 @@ def test_layers_that_join_and_those_of_values_make_the_same_there() -> None:
     check(RealOrDrawn(), maps, maps + 1)
 
 
-@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop"])
+@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop", "none"])
 @pytest.mark.parametrize("colour", ["RGB", "grey", "luma-chroma"])
 @pytest.mark.parametrize("normalisation", ["0-1", "standardise", "local contrast"])
 @pytest.mark.parametrize("shape", [(24, 24), (31, 24), (24, 57), (70, 90), (9, 11)])

@@ -242,7 +242,7 @@ def test_every_preparation_is_told(colour: str, level: str, tmp_path: Path) -> N
         assert theirs == pytest.approx(ours, abs=2e-5)
 
 
-@pytest.mark.parametrize("fit", ["stretch", "letterbox", "centre crop"])
+@pytest.mark.parametrize("fit", ["stretch", "letterbox", "centre crop", "none"])
 @pytest.mark.parametrize("size", [(90, 40), (25, 31), (200, 180)])
 def test_pictures_of_any_size_are_brought_to_the_input_size_as_the_page_says(
     fit: str, size: tuple[int, int], tmp_path: Path
@@ -260,6 +260,14 @@ def test_pictures_of_any_size_are_brought_to_the_input_size_as_the_page_says(
         edges = np.concatenate([pixels[0], pixels[-1], pixels[:, 0], pixels[:, -1]]).mean(axis=0)
         framed = Image.new("RGB", (max(size), max(size)), tuple(int(v) for v in np.rint(edges)))
         framed.paste(picture, ((max(size) - wide) // 2, (max(size) - tall) // 2))
+        picture = framed
+    if fit == "none":
+        left, top = max(0, (wide - SIDE) // 2), max(0, (tall - SIDE) // 2)
+        picture = picture.crop((left, top, min(wide, left + SIDE), min(tall, top + SIDE)))
+        pixels_seen = np.asarray(picture)
+        edges = np.concatenate([pixels_seen[0], pixels_seen[-1], pixels_seen[:, 0], pixels_seen[:, -1]]).mean(axis=0)
+        framed = Image.new("RGB", (SIDE, SIDE), tuple(int(v) for v in np.rint(edges)))
+        framed.paste(picture, ((SIDE - picture.width) // 2, (SIDE - picture.height) // 2))
         picture = framed
     small = np.asarray(picture.resize((SIDE, SIDE), Image.Resampling.BILINEAR, reducing_gap=3.0))
     result, classes = code()["probabilities"](file, small[None])

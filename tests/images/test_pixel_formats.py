@@ -226,7 +226,7 @@ def test_opacity_of_deep_pictures_lies_on_white(tmp_path: Path) -> None:
     assert pixels[3, 3].tolist() == [1, 1, 1]
 
 
-@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop"])
+@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop", "none"])
 @pytest.mark.parametrize("channels", [1, 2, 3, 5])
 @given(data=st.data())
 @settings(max_examples=12, deadline=None)

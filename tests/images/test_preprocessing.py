@@ -33,7 +33,7 @@ def references(files: list[Path]) -> list[Reference | None]:
 @given(
     st.integers(1, 60),
     st.integers(1, 60),
-    st.sampled_from(["stretch", "letterbox", "centre crop"]),
+    st.sampled_from(["stretch", "letterbox", "centre crop", "none"]),
     st.sampled_from(["RGB", "grey"]),
 )
 def test_an_image_of_any_size_comes_at_the_input_size(height: int, width: int, fit: str, colour: str) -> None:

@@ -39,7 +39,7 @@ def test_within_a_picture_and_about_it_is_the_largest_and_the_smallest_of_other_
 
 
 @pytest.mark.parametrize("size", SHAPES)
-@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop"])
+@pytest.mark.parametrize("mode", ["stretch", "letterbox", "centre crop", "none"])
 def test_a_picture_comes_in_the_input_s_rows_and_columns(size: tuple[int, int], mode: str) -> None:
     preprocessing = Preprocessing(input_size=size, resize_mode=mode)
     ramp = np.linspace(0, 255, 240).astype(np.uint8)
@@ -47,6 +47,10 @@ def test_a_picture_comes_in_the_input_s_rows_and_columns(size: tuple[int, int], 
     out = resized(across, preprocessing)
     assert out.shape == (*size, 3) == preprocessing.shape
     middle = out[size[0] // 2, :, 0].astype(int)
+    if mode == "none":  # columns of the middle at their own scale
+        first = (240 - size[1]) // 2
+        assert np.array_equal(middle, ramp[first : first + size[1]])
+        return
     assert (np.diff(middle) >= 0).all(), "left stays left"
     cut = 60 * size[1] / size[0] / 240  # the part of the columns that stays
     whole = {"stretch": 1.0, "centre crop": min(1.0, cut), "letterbox": 1.0}[mode]
@@ -70,11 +74,39 @@ def test_a_square_picture_is_framed_and_cut_for_an_input_that_is_not() -> None:
     assert set(np.unique(cut[30, [1, -2], 0]).tolist()) == {0, 250}, "what stands at the sides is cut off"
 
 
+@given(st.integers(1, 30), st.integers(1, 30), st.integers(4, 30), st.integers(4, 30), st.sampled_from([1, 3, 5]))
+@settings(max_examples=100, deadline=None)
+def test_without_resizing_every_pixel_is_one_of_the_file_or_of_the_border(
+    height: int, width: int, rows: int, columns: int, channels: int
+) -> None:
+    """Every whole pixel of the file about its middle stands where it should; the rest has one colour."""
+    pixels = np.random.default_rng(height).integers(0, 256, (height, width, channels), np.uint8)
+    names = () if channels in (1, 3) else tuple("abcde")
+    plain = Preprocessing(input_size=(rows, columns), resize_mode="none", channel_names=names)
+    out = resized(pixels, plain, names)
+    expected = pixels if channels > 1 else pixels.repeat(3, axis=2)
+    down, across = (rows - height) // 2, (columns - width) // 2
+    border = []
+    for row in range(rows):
+        for column in range(columns):
+            there = row - down, column - across
+            if rows < height:
+                there = row + (height - rows) // 2, there[1]
+            if columns < width:
+                there = there[0], column + (width - columns) // 2
+            if 0 <= there[0] < height and 0 <= there[1] < width:
+                assert np.array_equal(out[row, column], expected[there])
+            else:
+                border.append(out[row, column])
+    assert len(np.unique(border, axis=0)) <= 1
+    assert len(border) == rows * columns - min(rows, height) * min(columns, width)
+
+
 def test_a_picture_of_the_input_s_size_is_taken_as_it_is() -> None:
     random = np.random.default_rng(2)
     for size in SHAPES:
         pixels = random.integers(0, 256, (*size, 3), np.uint8)
-        for mode in ("stretch", "letterbox", "centre crop"):
+        for mode in ("stretch", "letterbox", "centre crop", "none"):
             np.testing.assert_array_equal(resized(pixels, Preprocessing(input_size=size, resize_mode=mode)), pixels)
 
 

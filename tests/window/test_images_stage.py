@@ -196,7 +196,7 @@ def test_sizes_and_levels_are_seen_side_by_side_and_checked(
     rows = child(frame, ResizeRows, "resize rows")
     verdict = child(frame, QLabel, "batch verdict")
     qtbot.waitUntil(lambda: "Mean about 0" in verdict.text(), timeout=30_000)
-    assert set(rows.images) == {"stretch", "letterbox", "centre crop", "network"}
+    assert set(rows.images) == {"stretch", "letterbox", "centre crop", "none", "network"}
     box = child(frame, QComboBox, "preprocessing.normalisation")
     box.setCurrentIndex(box.findData("0-1"))
     qtbot.waitUntil(lambda: "Only scaled" in verdict.text(), timeout=30_000)

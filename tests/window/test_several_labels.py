@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtWidgets import QApplication, QComboBox, QMenu, QTableWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QMenu, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.driving import child, click, said, stage
 from tests.window.fitting import unreadable
@@ -240,6 +240,19 @@ def test_training_shows_what_several_labels_have_and_nothing_of_one_class(
     measures = [page.curves.measure.itemText(k) for k in range(page.curves.measure.count())]
     assert "exact match" in measures and "mean average precision" in measures and "netted" not in measures
     frame.grab()
+
+
+def test_a_plan_that_takes_sets_for_classes_says_so(
+    qtbot: QtBot, open_frame: Callable[[Workspace], Frame], fields: Workspace
+) -> None:
+    frame = open_frame(fields)
+    stage(qtbot, frame, "training")
+    caution = child(frame, QLabel, "labels caution")
+    assert caution.isHidden()
+    design = frame.session.design
+    design.change(design.plan.changed({"task": "classify"}), "the task")
+    qtbot.waitUntil(lambda: not caution.isHidden())
+    assert "task=multi-label" in caution.text()
 
 
 def test_nothing_is_cut_in_a_small_window_whatever_the_rule(

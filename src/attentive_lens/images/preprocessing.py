@@ -32,25 +32,35 @@ def cropped(pixels: PixelArray, region: Region | None) -> PixelArray:
 
 @dataclass(frozen=True)
 class Frame:
-    """The part of an image that a prepared one shows, in whole pixels; it reaches beyond where a border is added."""
+    """The part of an image that a prepared one shows, in whole pixels; it reaches beyond where a border is added.
+
+    Where a crop leaves an odd line out, and where a border adds one, it does towards the upper left.
+    """
 
     top: int
     left: int
     height: int
     width: int
 
+    @staticmethod
+    def about(height: int, width: int, tall: int, wide: int) -> Frame:
+        """Rows and columns about the middle of an image H×W."""
+        top, left = (
+            (whole - part) // 2 if part <= whole else -((part - whole) // 2)
+            for whole, part in ((height, tall), (width, wide))
+        )
+        return Frame(top, left, tall, wide)
+
 
 def frame_of(height: int, width: int, preprocessing: Preprocessing) -> Frame:
     """What a prepared image shows of one H×W."""
     rows, columns = preprocessing.sides
     mode = preprocessing.resize_mode
+    if preprocessing.keeps_scale:
+        return Frame.about(height, width, rows, columns)
     if height * columns == width * rows or mode == "stretch":
         return Frame(0, 0, height, width)
-    tall, wide = in_proportion(height, width, rows, columns, within=mode == "centre crop")
-    # Towards the upper left both where a crop leaves an odd line out and where a border adds one.
-    top = (height - tall) // 2 if tall <= height else -((tall - height) // 2)
-    left = (width - wide) // 2 if wide <= width else -((wide - width) // 2)
-    return Frame(top, left, tall, wide)
+    return Frame.about(height, width, *in_proportion(height, width, rows, columns, within=mode == "centre crop"))
 
 
 def resized(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence[str] = ()) -> PixelArray:
@@ -69,7 +79,7 @@ def resized(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence
     -------
     ndarray, H×W×C of the same type
         Of the input's sides. C is as many as the preprocessing names; or 3, or 1 for grey (luma weights of ITU-R
-        BT.601). A border has the mean colour of the image's edge.
+        BT.601). A border has the mean colour of the edge of what is seen of the image.
 
     Raises
     ------
@@ -78,8 +88,8 @@ def resized(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence
     """
     rows, columns = preprocessing.sides
     frame = frame_of(pixels.shape[0], pixels.shape[1], preprocessing)
-    if preprocessing.resize_mode == "centre crop":
-        pixels = pixels[frame.top : frame.top + frame.height, frame.left : frame.left + frame.width]
+    top, left = max(0, frame.top), max(0, frame.left)
+    pixels = pixels[top : frame.top + frame.height, left : frame.left + frame.width]
     bordered = pixels.shape[:2] != (frame.height, frame.width)
     if pixels.dtype != np.uint8 or pixels.shape[2] != 3 or preprocessing.channel_names or channels:
         return _planes(_seen_channels(pixels, preprocessing, channels), preprocessing, frame)
@@ -89,7 +99,7 @@ def resized(pixels: PixelArray, preprocessing: Preprocessing, channels: Sequence
     if bordered:
         edge = _edge(pixels)
         framed = Image.new("RGB", (frame.width, frame.height), (round(edge[0]), round(edge[1]), round(edge[2])))
-        framed.paste(picture, (-frame.left, -frame.top))
+        framed.paste(picture, (left - frame.left, top - frame.top))
         picture = framed
     if preprocessing.colour_space == "grey":
         picture = picture.convert("L")
@@ -136,7 +146,8 @@ def _planes(pixels: PixelArray, preprocessing: Preprocessing, frame: Frame) -> P
         edge = _edge(pixels)
         framed = np.empty((frame.height, frame.width, channels), pixels.dtype)
         framed[:] = np.rint(edge) if pixels.dtype == np.uint8 else edge
-        framed[-frame.top : height - frame.top, -frame.left : width - frame.left] = pixels
+        top, left = max(0, -frame.top), max(0, -frame.left)
+        framed[top : top + height, left : left + width] = pixels
         pixels = framed
     if pixels.shape[:2] == (rows, columns):
         return np.ascontiguousarray(pixels)

@@ -27,9 +27,10 @@ class Preprocessing(Value):
     resize_mode: str = spec(
         "stretch",
         label="resize mode",
-        choices=("stretch", "letterbox", "centre crop"),
+        choices=("stretch", "letterbox", "centre crop", "none"),
         meaning="How images of another shape than the input's take it: stretched, set in a border of their edge's"
-        " colour, or cut to their middle.",
+        " colour, or cut to their middle. None: at their own scale, where sizes mean something; what is larger is cut"
+        " to its middle, what is smaller gets a border.",
     )
     crop_to: str = spec(
         "image",
@@ -88,6 +89,11 @@ class Preprocessing(Value):
     def has_chroma(self) -> bool:
         """Whether brightness is parted from colour."""
         return not self.channel_names and self.colour_space == "luma-chroma"
+
+    @property
+    def keeps_scale(self) -> bool:
+        """Whether a pixel of a prepared image is one of the file."""
+        return self.resize_mode == "none"
 
     @property
     def caution_of_files(self) -> str:

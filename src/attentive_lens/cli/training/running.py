@@ -15,9 +15,11 @@ import typer
 from attentive_lens.cli.speaking import STOPPED, console, out, say_json, watched
 from attentive_lens.cli.training.planning import planned_in
 from attentive_lens.cli.training.run_results import RunEnded, RunQueued
+from attentive_lens.desk.images.data import several_labels
 from attentive_lens.desk.images.outlines import caution_of_crops
 from attentive_lens.desk.requests.bases import DOES_NOT, ProbeBase
 from attentive_lens.desk.training.advising import advice_of
+from attentive_lens.desk.training.cautions import caution_of_scale, caution_of_sets
 from attentive_lens.desk.training.executing import Launch, Trained, execute, follow_run
 from attentive_lens.desk.training.queue import enqueue, start_next, waiting
 from attentive_lens.desk.training.runs import RunReader, RunView, check_resumable
@@ -91,9 +93,14 @@ def _lead(workspace: Path, which: Which, launch: Launch) -> Trained:
     elif which.claimed is None:
         plan = planned_in(workspace, which.plan, which.settings)
         _warn_of_base(workspace, plan)
-        images = (row.number for row in place.catalogue.images())
-        if caution := caution_of_crops(place, plan.preprocessing, images):
-            console.print(caution)
+        rows = place.catalogue.images()
+        for caution in (
+            caution_of_scale(plan.preprocessing, rows),
+            caution_of_crops(place, plan.preprocessing, (row.number for row in rows)),
+            caution_of_sets(plan.task, several_labels(place)),
+        ):
+            if caution:
+                console.print(caution)
         run = place.claim_run(plan)
     else:
         run = place.run(which.claimed)

@@ -115,7 +115,7 @@ def _larger(cause: CauseFound, evidence: Evidence) -> list[Remedy]:
     side = min(preprocessing.sides)
     files = int(np.median(evidence.mistakes.sizes[list(cause.members)].min(axis=1)))
     larger = min(2 * side, files, LARGEST)
-    if larger < 1.25 * side:
+    if preprocessing.keeps_scale or larger < 1.25 * side:
         return []
     plan = evidence.plan.changed({"preprocessing.input_size": preprocessing.sized(larger)})
     forecast = f"{UNTRIED}. The files have {files} pixels a side, the network sees {side}"

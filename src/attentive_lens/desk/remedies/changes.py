@@ -110,7 +110,7 @@ def _decayed(plan: Plan, _side: int) -> Plan | None:
 def _larger(plan: Plan, side: int) -> Plan | None:
     size = min(plan.preprocessing.sides)
     larger = min(round(LARGER * size), side, LARGEST)
-    if plan.base is not None or larger < 1.25 * size:
+    if plan.base is not None or plan.preprocessing.keeps_scale or larger < 1.25 * size:
         return None
     return plan.changed({"preprocessing.input_size": plan.preprocessing.sized(larger)})
 

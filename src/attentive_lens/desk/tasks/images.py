@@ -36,6 +36,7 @@ from attentive_lens.desk.requests.images import (
     ResizeModesShown,
     WayToRead,
 )
+from attentive_lens.desk.training.cautions import caution_of_scale
 from attentive_lens.errors import LensError, NotHere
 from attentive_lens.images.decoding import Picture as Opened
 from attentive_lens.images.display import read_display, usual_display
@@ -267,7 +268,12 @@ def resize_modes(request: ResizeModes) -> Job[ResizeModesShown]:
     whole = read_display(place.folder).with_(level=0.5, width=1.0)
     network = whole.shown(stretched)
     mean, std = batch.mean(axis=(0, 1, 2)).tolist(), batch.std(axis=(0, 1, 2)).tolist()
-    caution = caution_of_crops(place, plan.preprocessing, (rows[k].number for k in used))
+    seen_rows = [rows[k] for k in used]
+    cautions = (
+        caution_of_scale(plan.preprocessing, seen_rows),
+        caution_of_crops(place, plan.preprocessing, (row.number for row in seen_rows)),
+    )
+    caution = "\n".join(filter(None, cautions))
     return ResizeModesShown(tuple(rows[k].number for k in chosen), tuple(mean), tuple(std), modes, network, caution)
 
 

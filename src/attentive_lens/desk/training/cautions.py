@@ -12,12 +12,15 @@ from numpy.typing import NDArray
 from attentive_lens.core.numbering import place_of
 from attentive_lens.desk.images.collection import Collection, Library, collection
 from attentive_lens.desk.images.outlines import regions_seen
+from attentive_lens.images.faults.base import images_in_words
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import SETS, name_pattern
+from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.plan.tasks import TaskSettings
 from attentive_lens.scoring.intervals import interval, interval_by_group
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import EpochEvent
-from attentive_lens.workspace import Run, Workspace
+from attentive_lens.workspace import ImageRow, Run, Workspace
 
 FEW = 10
 """Images below which a class is called small."""
@@ -176,19 +179,43 @@ def cautions_of(
     workspace: Workspace, run: Run, scores: Scores, changed: Sequence[int], best: EpochEvent | None
 ) -> list[str]:
     """All there is to know before a run's scores are trusted; ``best`` is its best epoch."""
-    rows = collection(workspace, run.plan(), run).rows
-    regions = regions_seen(workspace, rows, run.plan().preprocessing)
-    repainted = repainted_since(run, collection(workspace, run.plan(), run), regions)
+    plan = run.plan()
+    images = collection(workspace, plan, run)
+    repainted = repainted_since(run, images, regions_seen(workspace, images.rows, plan.preprocessing))
     cautions = [caution_of_labels(run.number, changed), caution_of_pixels(run.number, repainted)]
+    cautions.append(caution_of_sets(plan.task, images.several))
     if scores.on == "test":
         cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]
-    groups = Library.read(workspace).groups(run.plan())
+    groups = Library.read(workspace).groups(plan)
     cautions += [caution_of_groups(groups, scores)]
     if groups:
-        cautions.append(caution_of_torn_groups(groups, collection(workspace, run.plan(), run)))
+        cautions.append(caution_of_torn_groups(groups, images))
     if scores.on == "validation" and scores.accuracy >= PERFECT:
-        cautions.append(caution_of_names(collection(workspace, run.plan(), run), scores.accuracy))
+        cautions.append(caution_of_names(images, scores.accuracy))
     return [sentence for sentence in cautions if sentence]
+
+
+def caution_of_sets(task: TaskSettings, several: bool) -> str:
+    """What to say where images may have several labels and a plan's task takes sets of them for classes; or nothing."""
+    if not several or task.several or task.draws:
+        return ""
+    return (
+        "The images may have several labels, and with this task every set of them is a class of its own:"
+        " task=multi-label answers each label by itself."
+    )
+
+
+def caution_of_scale(settings: Preprocessing, rows: Sequence[ImageRow]) -> str:
+    """What to say of images that are seen at their own scale: how many only in part, and how many in a border."""
+    if not settings.keeps_scale:
+        return ""
+    tall, wide = settings.sides
+    cut = sum(row.height > tall or row.width > wide for row in rows)
+    bordered = sum(row.height < tall or row.width < wide for row in rows)
+    cut_in_words = f"{cut} {'is' if cut == 1 else 'are'} cut to the middle"
+    bordered_in_words = f"{bordered} {'gets' if bordered == 1 else 'get'} a border"
+    parts = [words for count, words in ((cut, cut_in_words), (bordered, bordered_in_words)) if count]
+    return f"Of {images_in_words(len(rows))} at their own scale, {', and '.join(parts)}." if parts else ""
 
 
 def caution_of_labels(run: int, changed: Sequence[int]) -> str:

@@ -41,6 +41,8 @@ class Quality(Finder):
         """The measure and end that gathers most mistakes and turns right answers."""
         causes: list[CauseFound] = []
         for number, (word, measure) in enumerate(MEASURES.items()):
+            if word == "file size" and evidence.plan.preprocessing.keeps_scale:
+                continue  # files of few pixels are no coarser
             for high in (False, True):
                 yield Progress(number, len(MEASURES), "giving right answers the quality of mistakes")
                 if measure.short(high):

@@ -35,10 +35,14 @@ def prepared(graph: Graph, image: str, preprocessor: Preprocessor) -> str:
         above = graph.add("Sub", values, graph.constant(own.black))
         scaled = graph.add("Mul", above, graph.constant(1 / (own.white - own.black)))
         values = graph.add("Clip", scaled, graph.constant(0.0), graph.constant(1.0))
-    if s.resize_mode == "centre crop":
-        values = _cropped(graph, values, s.sides)
+    if s.keeps_scale:
+        values = _cropped(graph, values, graph.add("Min", _sides(graph, values), graph.whole(s.sides)))
+        values = _framed(graph, values, graph.whole(s.sides), is_whole)
+    elif s.resize_mode == "centre crop":
+        values = _cropped(graph, values, _in_proportion(graph, _sides(graph, values), s.sides, within=True))
     elif s.resize_mode == "letterbox":
-        values = _framed(graph, values, s.sides, is_whole)
+        most = _in_proportion(graph, _sides(graph, values), s.sides, within=False)
+        values = _framed(graph, values, most, is_whole)
     if not own.is_plain:
         values = _chosen(graph, values, s, own.channels, is_whole)
     elif s.colour_space == "grey":
@@ -105,16 +109,15 @@ def _in_proportion(graph: Graph, sides: str, wanted: tuple[int, int], within: bo
     return graph.add("Max", whole, graph.whole([1]))
 
 
-def _cropped(graph: Graph, values: str, wanted: tuple[int, int]) -> str:
-    """The middle, in the input's proportions."""
+def _cropped(graph: Graph, values: str, least: str) -> str:
+    """The middle, of so many rows and columns."""
     sides = _sides(graph, values)
-    least = _in_proportion(graph, sides, wanted, within=True)
     start = graph.add("Div", graph.add("Sub", sides, least), graph.whole([2]))
     return graph.add("Slice", values, start, graph.add("Add", start, least), graph.whole([2, 3]))
 
 
-def _framed(graph: Graph, values: str, wanted: tuple[int, int], is_whole: bool) -> str:
-    """In the middle of a picture of the input's proportions, of the edge's mean colour, whole levels rounded."""
+def _framed(graph: Graph, values: str, most: str, is_whole: bool) -> str:
+    """In the middle of a picture of so many rows and columns, of the edge's mean colour, whole levels rounded."""
     sides = _sides(graph, values)
     lines = []
     for axis in (2, 3):
@@ -126,7 +129,6 @@ def _framed(graph: Graph, values: str, wanted: tuple[int, int], is_whole: bool) 
     edge = graph.add("Div", graph.add("Sum", *lines), pixels)
     edge = graph.add("Round", edge) if is_whole else edge
     colour = graph.add("Unsqueeze", edge, graph.whole([3]))
-    most = _in_proportion(graph, sides, wanted, within=False)
     missing = graph.add("Sub", most, sides)
     before = graph.add("Div", missing, graph.whole([2]))
     none = graph.whole([0, 0])  # of the count of images and of the channels

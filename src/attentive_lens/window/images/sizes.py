@@ -24,6 +24,7 @@ ROWS = (
     ("stretch", "stretch"),
     ("letterbox", "letterbox"),
     ("centre crop", "centre crop"),
+    ("none", "none: at their own scale"),
     ("network", "what the network takes"),
 )
 NEAR_MEAN, NEAR_STD = 0.25, 0.25
@@ -38,7 +39,9 @@ class ResizeRows(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("resize rows")
-        self.setAccessibleName("the same images stretched, in a border, cut, and as the network takes them")
+        self.setAccessibleName(
+            "the same images stretched, in a border, cut, at their own scale, and as the network takes them"
+        )
         self.images: dict[str, PixelArray] = {}
         self.chosen = "stretch"
 

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 from attentive_lens.core.values import Kind
 from attentive_lens.desk.network.scheduling import scaled_rate
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
+from attentive_lens.desk.training.cautions import caution_of_sets
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import CHOICES, PAIRED, Plan
 from attentive_lens.plan.stopping import STOP_RULES
@@ -120,6 +121,9 @@ class SettingsPanel(QWidget):
         self.price = label(role="faint", size=look.SMALL, name="next run price")
         self.price.setWordWrap(True)
         inside.addWidget(self.price)
+        self.caution = label(role="warn", size=look.SMALL, name="labels caution")
+        self.caution.setWordWrap(True)
+        inside.addWidget(self.caution)
         session.pricing.changed.connect(self._show_price)
         session.plan_changed.connect(self._show_price)
         self.offer = button("", "scale rate", "Scales the learning rate with the batch size.", self._scale_rate)
@@ -204,6 +208,8 @@ class SettingsPanel(QWidget):
             if section == "loss":
                 form.setVisible(not plan.task.draws)
         self._show_discriminator(plan)
+        self.caution.setText(caution_of_sets(plan.task, self.session.images.collection.several))
+        self.caution.setVisible(bool(self.caution.text()))
         for fold, parts in self.folds:
             fold.say(", ".join(word for section, names in parts for word in _unusual(plan, section, names)))
         self.schedule.show_plan()
