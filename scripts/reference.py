@@ -142,7 +142,7 @@ def _described(shown: str, thing: Any) -> list[str]:
 
 PAGES = {
     "docs/settings.md": settings_page,
-    "docs/attentive-lens.1": manual,
+    "src/attentive_lens/desktop/data/attentive-lens.1": manual,
     "docs/json-schema.json": schema_page,
     "docs/python.md": python_page,
 }

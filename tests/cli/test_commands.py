@@ -19,6 +19,7 @@ import typer.main
 from PIL import Image
 from tests.cli.running import SCHEMA, TINY, command, last_object, leaves, run_words
 
+import attentive_lens
 from attentive_lens.cli.entry import COMMANDS, with_commands
 from attentive_lens.workspace import Workspace
 
@@ -196,7 +197,7 @@ def test_ctrl_c_stops_after_the_step_and_keeps_everything(station: Workspace) ->
 def test_every_command_has_its_schema_its_words_and_its_place_in_the_manual() -> None:
     names = {name for name in SCHEMA["$defs"] if name != "error"}
     assert {name.split(" ")[0] for name in names} == set(COMMANDS)
-    manual = (Path(__file__).parents[2] / "docs" / "attentive-lens.1").read_text("utf-8")
+    manual = (Path(attentive_lens.__file__).parent / "desktop" / "data" / "attentive-lens.1").read_text("utf-8")
     for name in names:
         assert f".SS {name}".replace("-", "\\-") in manual, name
     group = typer.main.get_command(with_commands())

@@ -1,3 +1,3 @@
-"""Which version this is."""
+"""Which version this is, and from which day."""
 
-VERSION = "0.1.0"
+VERSION, RELEASED = "0.1.0", "2026-12-02"

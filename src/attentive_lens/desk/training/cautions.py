@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.numbering import place_of
+from attentive_lens.core.telling import counted
 from attentive_lens.desk.images.collection import Collection, Library, collection
 from attentive_lens.desk.images.outlines import regions_seen
 from attentive_lens.images.sources.base import SET_WORDS
@@ -214,8 +215,7 @@ def caution_of_scale(settings: Preprocessing, rows: Sequence[ImageRow]) -> str:
     cut_in_words = f"{cut} {'is' if cut == 1 else 'are'} cut to the middle"
     bordered_in_words = f"{bordered} {'gets' if bordered == 1 else 'get'} a border"
     parts = [words for count, words in ((cut, cut_in_words), (bordered, bordered_in_words)) if count]
-    images = "1 image" if len(rows) == 1 else f"{len(rows)} images"
-    return f"Of {images} at their own scale, {', and '.join(parts)}." if parts else ""
+    return f"Of {counted(len(rows), 'image', 'images')} at their own scale, {', and '.join(parts)}." if parts else ""
 
 
 def caution_of_labels(run: int, changed: Sequence[int]) -> str:
