@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -327,9 +328,12 @@ def test_a_workspace_dropped_on_a_window_opens_in_one_of_its_own(
 ) -> None:
     frame = open_frame(station)
     dropped(frame, station.folder)
+    assert frame.other is frame, "it is open already"
+    shutil.copytree(station.folder, tmp_path / "copy")
+    dropped(frame, tmp_path / "copy")
     other = frame.other
     assert isinstance(other, Frame)
-    assert other.session.reading_only
+    assert other.session.workspace.folder == tmp_path / "copy"
     other.close()
     (tmp_path / "broken").mkdir()
     (tmp_path / "broken" / "workspace.toml").write_text("format = 99\n")

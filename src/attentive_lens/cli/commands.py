@@ -15,6 +15,7 @@ from attentive_lens.cli.training.run_results import RunWatched
 from attentive_lens.desk.images.collection import collection
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.cautions import caution_of_labels, changed_since
+from attentive_lens.workspace import is_workspace
 
 WATCH_SECONDS = 0.4
 
@@ -41,7 +42,7 @@ def demo(
     as_json: AsJson = False,
 ) -> None:
     """Make the pollen station's workspace and open it."""
-    if not (no_window or as_json) and (folder / "workspace.toml").exists():
+    if not (no_window or as_json) and is_workspace(folder):
         raise typer.Exit(context.obj["open_window"](str(folder)))
     from attentive_lens.desk.making import make_demo
 

@@ -58,6 +58,7 @@ COMMANDS: dict[str, str] = {
     "report": "reporting.WriteReport",
     "export": "exporting.ExportModel",
     "import-model": "importing.ImportModel",
+    "model": "shelf.OpenModel",
     "shelf": "shelf.ListShelf",
     "shelf-put": "shelf.PutOnShelf",
     "shelf-edit": "shelf.EditShelf",

@@ -10,6 +10,7 @@ from platformdirs import user_state_dir
 
 from attentive_lens.core.files import replacing
 from attentive_lens.core.records import PlainTable
+from attentive_lens.workspace import is_workspace
 
 MOST = 50
 """Workspaces remembered; the one not opened for longest is forgotten."""
@@ -33,7 +34,7 @@ def remember(workspace: Path, values: PlainTable) -> None:
 
 def recent_workspaces() -> list[Path]:
     """Workspaces opened before that are still there, the latest first."""
-    return [Path(name) for name in reversed(_all()) if (Path(name) / "workspace.toml").exists()]
+    return [Path(name) for name in reversed(_all()) if is_workspace(Path(name))]
 
 
 def remember_source(place: Path) -> None:

@@ -26,14 +26,15 @@ from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
 from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
-from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.pages import STAGES, Page
-from attentive_lens.window.parts.basics import button, chooser, horizontal, label, vertical
+from attentive_lens.window.parts.basics import button, chooser, horizontal, vertical
+from attentive_lens.window.presence import Presence, bring_to_front
 from attentive_lens.window.rail import TOP, Rail
 from attentive_lens.window.session import Session
 from attentive_lens.window.shortcuts import ShortcutList
 from attentive_lens.window.way import Place, Way
 from attentive_lens.window.words import counted, thousands
+from attentive_lens.window.workspace_menu import WorkspaceMenu
 
 LEAST = (1024, 640)
 """Pixels of the window at least."""
@@ -51,17 +52,16 @@ class Frame(QMainWindow):
     ----------
     session : Session
         What is open.
-    open_folder : callable
+    open_place : callable
         Makes the window of another workspace.
     """
 
     painted = pyqtSignal()
 
-    def __init__(self, session: Session, open_folder: Callable[[Path], QWidget]) -> None:
+    def __init__(self, session: Session, open_place: Callable[[Path], QWidget]) -> None:
         super().__init__()
-        self.session, self._open_folder = session, open_folder
+        self.session, self._open_place = session, open_place
         self._was_painted = False
-        self.importing: ImportWindow | None = None
         self.other: QWidget | None = None
         self.setAcceptDrops(True)
         only = " (reading only)" if session.reading_only else ""
@@ -108,6 +108,7 @@ class Frame(QMainWindow):
         ):
             QShortcut(QKeySequence(keys), self).activated.connect(call)
         self._list_runs()
+        self._presence = Presence(session.workspace.folder, partial(bring_to_front, self))
         # Timers of its own, which end with it: a call that outlives the window would reach into freed memory.
         self._after_paint, self._builder = QTimer(self), QTimer(self)
         for timer in (self._after_paint, self._builder):
@@ -199,7 +200,8 @@ class Frame(QMainWindow):
         top.setObjectName("top strip")
         top.setFixedHeight(TOP)
         row = horizontal(top, spacing=16, margins=(24, 0, 16, 1))
-        row.addWidget(label(self.session.workspace.name, size=look.LARGE, strong=True, name="workspace name"))
+        workspace = self.session.workspace
+        row.addWidget(WorkspaceMenu(self, workspace.folder, workspace.name, self._open_other))
         self.runs = chooser("run in view", "run in view", "The run whose curves, scores and explanations are shown.")
         self.runs.setMinimumWidth(200)
         self.runs.activated.connect(self._choose_run)
@@ -262,20 +264,17 @@ class Frame(QMainWindow):
             self.show_stage(key)
             self.page(key).open_file(str(place), "")
             return
-        if place is not None and (place / "workspace.toml").exists():
+        if place is not None:
             self._open_other(place)
-        elif place is not None:
-            self.importing = ImportWindow(place, self._open_other)
-            self.importing.show()
 
-    def _open_other(self, folder: Path) -> None:
-        """A workspace just made, in a window of its own beside this one."""
+    def _open_other(self, place: Path) -> None:
+        """A workspace, a model or a source of images, in a window of its own beside this one."""
         try:
-            self.other = self._open_folder(folder)
+            self.other = self._open_place(place)
         except LensError as error:
             self.bottom.say(str(error), True)
         else:
-            self.other.show()
+            bring_to_front(self.other)
 
     def show_stage(self, key: str) -> None:
         """Bring a stage on the screen; «augmentation» is the Images stage with its editor open."""
@@ -353,6 +352,7 @@ class Frame(QMainWindow):
             keep_pictures(self.session.workspace.folder, images.pixels, images.collection.labels)
         for timer in (self._after_paint, self._builder):
             timer.stop()
+        self._presence.close()
         self.bottom.close_down()
         self.session.close()
         super().closeEvent(event)

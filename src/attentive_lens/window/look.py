@@ -238,6 +238,9 @@ def stylesheet() -> str:
         padding: 0; min-height: 0; color: {t.petrol}; }}
     QPushButton[role="glyph"]:focus {{ border: 1px solid {t.petrol}; }}
     QPushButton:disabled {{ color: {t.faint}; background: {t.paper}; }}
+    QPushButton[role="title"] {{ background: transparent; border: 1px solid transparent; padding: 4px 8px; }}
+    QPushButton[role="title"]:hover {{ background: {t.well}; }}
+    QPushButton[role="title"]:focus {{ border-color: {t.petrol}; }}
     QPushButton[role="main"] {{ background: {t.petrol}; color: {t.on_petrol}; border: 1px solid {t.petrol};
         min-width: 104px; }}
     QPushButton[role="main"]:hover {{ background: {t.petrol_over}; }}

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QFileDialog, QGridLayout, QScrollArea, QVBoxLayout, 
 from attentive_lens.desk.cards import read_card
 from attentive_lens.desk.remembering import recent_sources, recent_workspaces
 from attentive_lens.errors import LensError
+from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.importing import ImportWindow
@@ -20,9 +21,11 @@ from attentive_lens.window.parts.basics import button, horizontal, label, set_ro
 from attentive_lens.window.parts.loop import Loop
 from attentive_lens.window.parts.workspace_card import WIDTH, WorkspaceCard
 from attentive_lens.window.running import run_command
+from attentive_lens.window.workspace_menu import MODELS, TABLES, ask_file, ask_folder
+from attentive_lens.workspace import is_workspace
 
 MOST_CARDS, COLUMNS, MOST_SOURCES = 6, 3, 4
-DOORS = 840
+DOORS = 960
 """Width of the row of buttons, in pixels."""
 CENTRE = Qt.AlignmentFlag.AlignCenter
 
@@ -84,9 +87,16 @@ class Welcome(QWidget):
         self.file = button(
             "Start from a file", "new from file", "A table, or arrays as NPZ, NPY, MAT or IDX.", self._file
         )
+        self.model = button(
+            "Open a model",
+            "open model",
+            "A trained model (.alens): what it is, and why it answers as it does.",
+            self._model,
+        )
         self.demo = button("See the pollen station", "demo", "Make the demo's images and open them.", self._demo)
+        self._doors = (self.open, self.new, self.file, self.model, self.demo)
         (self.open if recent_workspaces() else self.demo).setProperty("role", "main")
-        for door in (self.open, self.new, self.file, self.demo):
+        for door in self._doors:
             row.addWidget(door, 1)
         return doors
 
@@ -136,7 +146,7 @@ class Welcome(QWidget):
 
     def make_demo(self, folder: Path) -> None:
         """Make the pollen station and open it."""
-        for door in (self.open, self.new, self.file, self.demo):
+        for door in self._doors:
             door.setEnabled(False)
         self._say("Photographing pollen grains …", "faint")
         self._process = run_command(
@@ -144,7 +154,7 @@ class Welcome(QWidget):
         )
 
     def _made(self, code: int, message: str, folder: Path) -> None:
-        for door in (self.open, self.new, self.file, self.demo):
+        for door in self._doors:
             door.setEnabled(True)
         if code == 0:
             self.open_folder(folder)
@@ -156,20 +166,20 @@ class Welcome(QWidget):
         self.message.setText(sentence)
 
     def _open(self) -> None:
-        chosen = QFileDialog.getExistingDirectory(self, "Open a workspace")
-        if chosen:
-            self.open_folder(Path(chosen))
+        if chosen := ask_folder(self, "Open a workspace"):
+            self.open_folder(chosen)
 
     def _folder(self) -> None:
-        chosen = QFileDialog.getExistingDirectory(self, "A folder of images")
-        if chosen:
-            self.import_from(Path(chosen))
+        if chosen := ask_folder(self, "A folder of images"):
+            self.import_from(chosen)
 
     def _file(self) -> None:
-        kinds = "Tables and arrays (*.csv *.tsv *.txt *.npz *.npy *.mat *.gz);;All files (*)"
-        chosen = QFileDialog.getOpenFileName(self, "A table or a file of arrays", "", kinds)[0]
-        if chosen:
-            self.import_from(Path(chosen))
+        if chosen := ask_file(self, "A table or a file of arrays", TABLES):
+            self.import_from(chosen)
+
+    def _model(self) -> None:
+        if chosen := ask_file(self, "A model file", MODELS):
+            self.open_folder(chosen)
 
     def _demo(self) -> None:
         folder = QFileDialog.getSaveFileName(self, "Where the pollen station is to be", "pollen-station")[0]
@@ -186,7 +196,7 @@ class Welcome(QWidget):
         place = dropped_place(event) if event is not None else None
         if place is None:
             return
-        if (place / "workspace.toml").exists():
+        if is_workspace(place) or place.suffix.lower() in MODEL_SUFFIXES:
             self.open_folder(place)
         else:
             self.import_from(place)

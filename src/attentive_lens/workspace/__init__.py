@@ -5,7 +5,7 @@ from attentive_lens.workspace.corrections import Correction, Corrections
 from attentive_lens.workspace.rows import ImageRow, Origin
 from attentive_lens.workspace.runs import Run
 from attentive_lens.workspace.shelf import Figures, OnShelf, Said, Shelf
-from attentive_lens.workspace.workspace import Workspace
+from attentive_lens.workspace.workspace import Workspace, is_workspace
 
 __all__ = [
     "Catalogue",
@@ -19,4 +19,5 @@ __all__ = [
     "Said",
     "Shelf",
     "Workspace",
+    "is_workspace",
 ]

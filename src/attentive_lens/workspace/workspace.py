@@ -26,6 +26,11 @@ DELETED = ".deleted-"
 """What the folder of a run that was taken away begins with."""
 
 
+def is_workspace(place: Path) -> bool:
+    """Whether a folder is one, whatever state it is in."""
+    return (place / MARKER).is_file()
+
+
 @dataclass(frozen=True)
 class Workspace:
     """An open workspace.

@@ -195,6 +195,11 @@ class Explanation:
         )
 
     @property
+    def labels_by_answer(self) -> tuple[LabelAnswer, ...]:
+        """All labels, the one most surely said first."""
+        return tuple(sorted(self.labels, key=lambda each: -each.probability))
+
+    @property
     def complete(self) -> bool:
         """Whether the maps' trust was measured too."""
         return all(map_.trust.gain is not None for map_ in self.maps)

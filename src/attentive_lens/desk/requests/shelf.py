@@ -136,6 +136,63 @@ class LookAtModel(Request[ShelfNetwork]):
 
 
 @dataclass(frozen=True)
+class ModelOpened:
+    """A model file that no workspace need know.
+
+    Attributes
+    ----------
+    model : ShelfModel
+        As one on a Shelf would be told.
+    network : ShelfNetwork
+        For its bench.
+    best : dict
+        Measures of the best epoch on the validation images, by name, as its card tells; empty where it does not.
+    labels : tuple of str
+        That it answers each by itself; empty where it answers classes.
+    draws : bool
+        Whether it draws images and answers nothing.
+    caution : str
+        What to know before files are given to it; empty where nothing need be said.
+    """
+
+    model: ShelfModel
+    network: ShelfNetwork
+    best: dict[str, float]
+    labels: tuple[str, ...]
+    draws: bool
+    caution: str
+
+    def words(self) -> Iterator[str | Rows]:
+        """What it is, how good it was, what it tells apart."""
+        model = self.model
+        side = "×".join(map(str, (*model.input_size, model.channels)))
+        weights, cost = (f"{count:,}".replace(",", "\u202f") for count in (model.weights, model.multiply_adds))
+        size = f"{model.layers} layers, {weights} weights, {cost} multiply-adds an image"
+        yield f"{model.name}: {size}; its image is {side}."
+        if model.note:
+            yield model.note
+        if model.base:
+            yield f"Built on {model.base}."
+        if self.best:
+            yield "On the validation images, in its best epoch:"
+            yield Rows(("measure", "value"), tuple((name, f"{value:.4f}") for name, value in self.best.items()))
+        what = "It draws images." if self.draws else "Labels" if self.labels else "Classes"
+        yield what if self.draws else f"{what}: {', '.join(self.labels or model.classes)}."
+        if self.caution:
+            yield self.caution
+
+
+@dataclass(frozen=True)
+class OpenModel(Request[ModelOpened]):
+    """Tell what a model file is: its network, its classes, how good it was."""
+
+    result: ClassVar[type[object]] = ModelOpened
+    task: ClassVar[str] = "shelf.open_model"
+    doing: ClassVar[str] = "reading the model"
+    file: str = spec(names="model_file", meaning="The model, a file of this program (.alens).")
+
+
+@dataclass(frozen=True)
 class ShelfChanged:
     """A model as it stands on the Shelf now, and what was done, in a sentence."""
 

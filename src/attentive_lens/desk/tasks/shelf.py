@@ -16,6 +16,8 @@ from attentive_lens.desk.requests.shelf import (
     EditShelf,
     ListShelf,
     LookAtModel,
+    ModelOpened,
+    OpenModel,
     PutOnShelf,
     ShelfChanged,
     ShelfListed,
@@ -23,15 +25,16 @@ from attentive_lens.desk.requests.shelf import (
     ShelfVerified,
     VerifyOnShelf,
 )
-from attentive_lens.desk.shelf.listing import listed, model_at, plan_of
+from attentive_lens.desk.shelf.listing import listed, model_at, plan_of, shelf_model
 from attentive_lens.desk.tasks.importing import import_model
 from attentive_lens.desk.tasks.scoring import score, scores_of
 from attentive_lens.errors import BadUsage, LensError, NotHere
+from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.base import OPEN, SHELF, Base
 from attentive_lens.plan.plan import Plan
 from attentive_lens.scoring.scores import Scores
-from attentive_lens.workspace import Figures, Said, Workspace
+from attentive_lens.workspace import Figures, OnShelf, Said, Workspace
 
 JUDGES = ("test", "validation")
 """Sets that say how good a model is, the better one first."""
@@ -49,6 +52,40 @@ def look_at_model(request: LookAtModel) -> Job[ShelfNetwork]:
     yield Progress(0, 1, "reading the model")
     model = model_at(Workspace.open(Path(request.workspace)).shelf.model(request.model).file)
     return ShelfNetwork(tuple(model.plan.write()), model.preprocessor.settings.shape)
+
+
+def open_model(request: OpenModel) -> Job[ModelOpened]:
+    """See `OpenModel`.
+
+    Raises
+    ------
+    BadFile
+        If it cannot be read.
+    BadUsage
+        If it is a model of another program.
+    """
+    file = Path(request.file)
+    if file.suffix.lower() == OPEN:
+        why = "it is a model of the open format"
+        raise BadUsage(f"«{file.name}» was not opened", why, "Take it in first: attentive-lens import-model")
+    yield Progress(0, 1, request.doing)
+    model = model_at(file)
+    network = ShelfNetwork(tuple(model.plan.write()), model.preprocessor.settings.shape)
+    plan = plan_of(model)
+    draws = plan is not None and plan.task.draws
+    labels = model.classes if model.several else ()
+    caution = model.preprocessor.settings.caution_of_files
+    known = shelf_model(OnShelf(file.name, file, False, Said(f"the file {file.name}")), {})
+    return ModelOpened(known, network, _best(model), labels, draws, caution)
+
+
+def _best(model: ModelFile) -> dict[str, float]:
+    """Figures of the best epoch, as the card of a run's model tells them; the card may hold anything."""
+    position = model.card.get("position")
+    best = position.get("best") if isinstance(position, dict) else None
+    if not isinstance(best, dict):
+        return {}
+    return {str(name): float(value) for name, value in best.items() if isinstance(value, int | float)}
 
 
 def put_on_shelf(request: PutOnShelf) -> Job[ShelfChanged]:

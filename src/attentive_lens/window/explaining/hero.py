@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QScrollArea, QWidget
 
 from attentive_lens.desk.requests.explaining import Explanation, LabelAnswer
 from attentive_lens.window.explaining.case import CasePanel
+from attentive_lens.window.explaining.map_choice import MapChooser
 from attentive_lens.window.explaining.twins import Twins
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.basics import vertical
@@ -25,7 +26,8 @@ class ExplainHero(QScrollArea):
         self._labels: tuple[str, ...] = ()
         hero = QWidget()
         inside = vertical(hero, spacing=8)
-        self.twins = Twins(session)
+        methods = MapChooser(session.runs.facts, lambda: len(session.images.collection.rows))
+        self.twins = Twins(methods, session.message.emit)
         inside.addWidget(self.twins, 100)
         self.answers = Bars("answers", NAMES, FIGURES)
         self._scroll = QScrollArea()
@@ -47,18 +49,21 @@ class ExplainHero(QScrollArea):
 
     def show_answers(self, explanation: Explanation) -> None:
         """Every class's, the surest first; of several labels all of them, with what is wrong about each."""
-        order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
-        bars = tuple(Bar(name, part, f"{part:.2f}", _role(explanation, name)) for name, part in order)
-        if explanation.labels:
-            labels = sorted(explanation.labels, key=lambda each: -each.probability)
-            bars = tuple(_of_label(each) for each in labels)
-            order = [(each.name, each.probability) for each in labels]
+        bars = answer_bars(explanation)
         if bool(explanation.labels) != bool(self._labels):
             change = self.answers.chosen.connect if explanation.labels else self.answers.chosen.disconnect
             change(self._choose_label)
-        self._labels = tuple(name for name, _ in order) if explanation.labels else ()
+        self._labels = tuple(each.name for each in explanation.labels_by_answer)
         self.answers.show_bars(bars)
-        self._scroll.setMaximumHeight(len(order) * ROW + 2)
+        self._scroll.setMaximumHeight(len(bars) * ROW + 2)
+
+
+def answer_bars(explanation: Explanation) -> tuple[Bar, ...]:
+    """A bar for every class, the surest first, or for every label where there are several."""
+    if explanation.labels:
+        return tuple(_of_label(each) for each in explanation.labels_by_answer)
+    order = sorted(explanation.probabilities.items(), key=lambda item: -item[1])
+    return tuple(Bar(name, part, f"{part:.2f}", _role(explanation, name)) for name, part in order)
 
 
 def _of_label(answer: LabelAnswer) -> Bar:
@@ -70,4 +75,6 @@ def _of_label(answer: LabelAnswer) -> Bar:
 def _role(explanation: Explanation, name: str) -> str:
     if name == explanation.true:
         return "petrol"
-    return "vermilion" if name == explanation.predicted else "faint"
+    if name != explanation.predicted:
+        return "faint"
+    return "vermilion" if explanation.true is not None else "ink"

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
+from typing import TypeAlias
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QInputDialog, QWidget
@@ -11,10 +13,12 @@ from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import Spec, read_kind
 from attentive_lens.desk.requests.explaining import DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.errors import LensError
+from attentive_lens.plan.examination import Facts
+from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import chooser, horizontal
-from attentive_lens.window.session import Session
 
+NetworkFacts: TypeAlias = tuple[NetworkPlan, tuple[Facts, ...]]
 ANOTHER = "another image …"
 
 
@@ -29,6 +33,13 @@ def settings_of(table: PlainTable) -> MapSettings:
 class MapChooser(QWidget):
     """A list of methods, and a list for each setting of the one chosen.
 
+    Parameters
+    ----------
+    facts : callable
+        The network that is asked, and its facts, as far as they are known.
+    images : callable
+        Count of images that one may be taken of as a baseline.
+
     Signals
     -------
     changed
@@ -37,9 +48,9 @@ class MapChooser(QWidget):
 
     changed = pyqtSignal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, facts: Callable[[], NetworkFacts | None], images: Callable[[], int]) -> None:
         super().__init__()
-        self.session = session
+        self._facts, self._images = facts, images
         self.choice: MapSettings = DEFAULT
         self.row = horizontal(self, spacing=8)
         self.methods = self._box("method", "map method")
@@ -102,12 +113,12 @@ class MapChooser(QWidget):
         words = [*known.offers, *known.choices, *(self._layers() if known.names == "layer with maps" else ())]
         for word in words if value in words else [*words, str(value)]:
             box.addItem(f"{known.label} {word}" if word else "at the last maps", word)
-        if known.names == "image":
+        if known.names == "image" and self._images():
             box.addItem(ANOTHER, ANOTHER)
         box.setCurrentIndex(box.findData(value))
 
     def _layers(self) -> list[str]:
-        known = self.session.runs.facts()
+        known = self._facts()
         if known is None:
             return []
         network, facts = known
@@ -122,7 +133,7 @@ class MapChooser(QWidget):
         box = self.settings[name]
         word = str(box.currentData() or "") if isinstance(box, QComboBox) else ""
         if word == ANOTHER:
-            images = len(self.session.images.collection.rows)
+            images = self._images()
             number, chosen = QInputDialog.getInt(
                 self, "Another image as the baseline", "Number of the baseline image:", 1, 1, max(1, images)
             )

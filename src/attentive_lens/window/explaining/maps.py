@@ -14,6 +14,7 @@ from attentive_lens.desk.requests.explaining import MAP_METHODS, Explanation
 from attentive_lens.desk.requests.maps import Maps, MapsMade
 from attentive_lens.window import look
 from attentive_lens.window.explaining.panel import Panel
+from attentive_lens.window.explaining.right_map import DIFFERENCE
 from attentive_lens.window.parts.basics import button, chooser, label, map_colours, tint_image, to_image, vertical
 from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.tiles import Tile, Tiles, enlarged, laid_over
@@ -22,7 +23,7 @@ from attentive_lens.window.session import Session
 SIDE, MOST = 112, 260
 LARGE = 256
 """Pixels of a side to which the image is enlarged under a map."""
-SAID, TRUE, DIFFERENCE = "said", "true", "said − true"
+SAID, TRUE = "said", "true"
 
 
 class MapsPanel(Panel):

@@ -11,17 +11,17 @@ import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QEvent, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QResizeEvent
-from PyQt6.QtWidgets import QBoxLayout, QComboBox, QLabel, QSlider, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QBoxLayout, QLabel, QSlider, QVBoxLayout, QWidget
 
 from attentive_lens.core.telling import signed
 from attentive_lens.desk.map_colours import scale
 from attentive_lens.desk.requests.explaining import PAIR, Explanation, FileImage, MapOfClass, TrustChecks
 from attentive_lens.window import look
 from attentive_lens.window.explaining.map_choice import MapChooser
+from attentive_lens.window.explaining.right_map import RightMap
 from attentive_lens.window.explaining.trust import TrustChips, first_figures, inside_figures, measured_figures
 from attentive_lens.window.parts.basics import (
     button,
-    chooser,
     filter_button,
     horizontal,
     label,
@@ -35,27 +35,32 @@ from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.lens import Lens, strongest_place
 from attentive_lens.window.parts.map_scale import MapScale
 from attentive_lens.window.parts.saving import can_be_saved
-from attentive_lens.window.session import Session
 from attentive_lens.window.words import answer_tip, shortened
 
 STACKED = 1.8
 """Times as wide as it is high, from which images stand one above the other."""
 LOWEST = 110
 """Pixels that such an image is high, at least."""
-DIFFERENCE = "said − true"
 GAP, SENTENCE = 16, 34
 """Pixels between the images, and of the sentence below them."""
-HEAD, FIGURE, CHOICE = 28, 64, 132
-"""Pixels: of the line above a lens, of the figure at its end, and of the list at its beginning at most."""
+HEAD, FIGURE = 28, 64
+"""Pixels of the line above a lens, and of the figure at its end."""
 
 
 class Twins(QWidget):
     """Two lenses that move together, whose maps they show and how.
 
+    Parameters
+    ----------
+    methods : MapChooser
+        Which map is shown.
+    say : callable
+        Takes a sentence, and whether it is bad news.
+
     Signals
     -------
     requested
-        Another map is wanted, see `chooser` and `target`.
+        Another map is wanted, see `chooser` and `right`.
     region_drawn
         Middle (x, y), width and height of a region drawn by hand, 0–1.
     measure_asked
@@ -65,9 +70,9 @@ class Twins(QWidget):
     requested, measure_asked = pyqtSignal(), pyqtSignal()
     region_drawn = pyqtSignal(float, float, float, float)
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, methods: MapChooser, say: Callable[[str, bool], None]) -> None:
         super().__init__()
-        self.session = session
+        self._say = say
         self.explanation: Explanation | None = None
         self.checks: TrustChecks | None = None
         self.take_key: Callable[[QKeyEvent], bool] = lambda _: False
@@ -80,7 +85,8 @@ class Twins(QWidget):
         self.heads: dict[str, tuple[QWidget, QLabel, QLabel]] = {}
         self.chips: dict[str, TrustChips] = {}
         self.scales: dict[str, MapScale] = {}
-        self.right = self._make_right()
+        self.right = RightMap()
+        self.right.activated.connect(lambda _: self._choose_right())
         tip = "Run all trust checks: small noise, randomised weights and other methods, beside what the map gains."
         self.measure = button("Check trust", "measure trust", tip, self.measure_asked.emit)
         set_role(self.measure, "chip action")
@@ -89,7 +95,7 @@ class Twins(QWidget):
             self.twins.addLayout(self._make_side(key), 1)
         inside.addWidget(self.pair, 1)
         row = Flow(spacing=8)
-        self.chooser = MapChooser(session)
+        self.chooser = methods
         self.chooser.changed.connect(self.requested)
         row.addWidget(self.chooser)
         self.opacity = QSlider(Qt.Orientation.Horizontal)
@@ -150,16 +156,6 @@ class Twins(QWidget):
             rest = layout.minimumHeightForWidth(self.width()) - rows * lens.minimumHeight()
             self.setMaximumHeight(rows * tall + max(0, rest))
 
-    def _make_right(self) -> QComboBox:
-        box = chooser(
-            "right map",
-            "the map on the right",
-            "What the map on the right speaks for; the difference shows what pulled to either.",
-        )
-        box.setMaximumWidth(CHOICE)
-        box.activated.connect(lambda _: self._choose_right())
-        return box
-
     def _make_side(self, key: str) -> QVBoxLayout:
         column = vertical(spacing=4)
         above = QWidget()
@@ -183,7 +179,7 @@ class Twins(QWidget):
         lens.hovered.connect(self._tell_value)
         lens.region_drawn.connect(self.region_drawn)
         values, scale = partial(self._values, key), partial(self._scale_of, key)
-        can_be_saved(lens, f"map of {key}", self.session.message.emit, values, scale)
+        can_be_saved(lens, f"map of {key}", self._say, values, scale)
         column.addWidget(lens, 100)
         chips = TrustChips(key, self.measure if key == "true" else None)
         chips.sentence_chosen.connect(self._tell)
@@ -198,17 +194,6 @@ class Twins(QWidget):
         return column
 
     @property
-    def target(self) -> str | None:
-        """A class besides said and true that a map is wanted for."""
-        chosen = self.right.currentData()
-        return str(chosen) if chosen else None
-
-    @property
-    def pulls(self) -> bool:
-        """Whether the difference of both is shown on the right."""
-        return self.right.currentText() == DIFFERENCE
-
-    @property
     def against(self) -> str:
         """The class that a file, which has no true one, is set against."""
         subject = self.explanation.subject if self.explanation is not None else None
@@ -219,11 +204,11 @@ class Twins(QWidget):
         same = explanation.is_of_same(self.explanation)
         self.explanation, self.checks = explanation, None
         against = self.against
-        self._list_right(explanation)
+        self.right.list_for(explanation, against)
         right = explanation.predicted == explanation.true
-        other = self.target or explanation.true or against
+        other = self.right.target or explanation.true or against
         names = {"predicted": (explanation.predicted, "good" if right else "bad"), "true": (other, "good")}
-        if explanation.true is None or self.target:
+        if explanation.true is None or self.right.target:
             names["true"] = (other, "good" if other == explanation.true else "")
         if explanation.true is None:
             names["predicted"] = (explanation.predicted, "")
@@ -232,7 +217,7 @@ class Twins(QWidget):
             room = self.lenses[key].width() - word.sizeHint().width() - FIGURE
             measure, every = name.fontMetrics().horizontalAdvance, tuple(explanation.probabilities)
             name.setText(shortened([target], max(room, FIGURE), measure, every)[0])
-            map_ = explanation.map("for" if key == "true" and self.target else key)
+            map_ = explanation.map("for" if key == "true" and self.right.target else key)
             name.setToolTip(f"{target}: what speaks for it against {map_.against}" if map_ is not None else target)
             probability.setText(f"{explanation.probabilities.get(target, 0.0):.2f}")
             probability.setToolTip(answer_tip(explanation.output))
@@ -248,35 +233,16 @@ class Twins(QWidget):
         self._fit()
         self.show_maps()
 
-    def _list_right(self, explanation: Explanation) -> None:
-        """What the right map may speak for; what was chosen stays if it is still there."""
-        chosen, target = self.right.currentText(), self.against or self.target
-        self.right.clear()
-        if explanation.true is not None:
-            self.right.addItem("true", "")
-            if explanation.predicted != explanation.true:
-                self.right.addItem(DIFFERENCE, "")
-        for name in explanation.probabilities:
-            if name not in (explanation.true, explanation.predicted):
-                self.right.addItem(f"for {name}", name)
-        at = self.right.findData(target) if target else self.right.findText(chosen)
-        self.right.setCurrentIndex(max(0, at))
-
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """With the pair in hand a key decides about the image first."""
         if event is None or not self.take_key(event):
             super().keyPressEvent(event)
 
-    def choose_target(self, name: str) -> None:
-        """A class for the map on the right, or none."""
-        at = self.right.findData(name) if name else 0
-        self.right.setCurrentIndex(max(0, at))
-
     def _choose_right(self) -> None:
         shown = self.explanation
         if shown is None:
             return
-        if self.target and (shown.map("for") is None or self._of("true").target != self.target):
+        if self.right.target and (shown.map("for") is None or self._of("true").target != self.right.target):
             self.requested.emit()
         else:
             self.show_explanation(shown)
@@ -288,19 +254,19 @@ class Twins(QWidget):
             raise LookupError("nothing is explained yet")
         if key == "predicted":
             return shown.maps[0]
-        other = shown.map("for") if self.target or self.against else None
+        other = shown.map("for") if self.right.target or self.against else None
         return other or shown.map("true") or shown.maps[0]
 
     def _scale_of(self, key: str) -> QWidget:
         """The right map has a scale of its own only where it is the difference."""
-        return self.scales["true" if key == "true" and self.pulls else "predicted"]
+        return self.scales["true" if key == "true" and self.right.pulls else "predicted"]
 
     def _values(self, key: str) -> NDArray[np.float32] | None:
         """What a side shows."""
         shown = self.explanation
         if shown is None:
             return None
-        if key == "true" and self.pulls and shown.difference is not None:
+        if key == "true" and self.right.pulls and shown.difference is not None:
             return shown.difference
         return self._of(key).values
 
@@ -320,7 +286,7 @@ class Twins(QWidget):
         if shown is None:
             return
         for key, chips in self.chips.items():
-            if key == "true" and self.pulls:
+            if key == "true" and self.right.pulls:
                 chips.show_figures(())  # a difference has no class whose pixels could be deleted
                 continue
             map_ = self._of(key)
@@ -347,7 +313,7 @@ class Twins(QWidget):
         top = max(scale(predicted, signed), scale(true, signed))
         self.lenses["predicted"].show_image(picture, tint_image(map_colours(predicted, signed, top)))
         self.scales["predicted"].show_scale(top, signed)
-        apart = self.pulls and shown.difference is not None
+        apart = self.right.pulls and shown.difference is not None
         if apart and shown.difference is not None:
             self.lenses["true"].show_image(picture, tint_image(map_colours(shown.difference, signed=True)))
             self.scales["true"].show_scale(scale(shown.difference, True), True)

@@ -183,8 +183,8 @@ class ExplainPage(Page):
             where = f", most about row {row:.2f}, column {column:.2f}"
         choice = self.twins.chooser.choice
         settings: PlainTable = choice.write_kind()
-        if self.twins.target:
-            settings["for"] = self.twins.target
+        if self.twins.right.target:
+            settings["for"] = self.twins.right.target
         self.case.add("map", f"{choice.words} for {shown.predicted}{where}", settings)
 
     def replay(self, evidence: Evidence) -> None:
@@ -194,7 +194,7 @@ class ExplainPage(Page):
             self.session.message.emit(words, False)
         if evidence.kind == "map":
             self.twins.chooser.take(settings_of(evidence.settings))
-            self.twins.choose_target(str(evidence.settings.get("for", "")))
+            self.twins.right.choose(str(evidence.settings.get("for", "")))
             self._ask_again()
         else:
             self.evidence.replay(evidence.kind, evidence.settings)
@@ -258,7 +258,7 @@ class ExplainPage(Page):
 
     def _request(self, run: int, image: int) -> Explain:
         """Why of an image, with the map that is chosen."""
-        return Explain(RunImage(self.session.place, run, image), self.twins.chooser.choice, self.twins.target)
+        return Explain(RunImage(self.session.place, run, image), self.twins.chooser.choice, self.twins.right.target)
 
     def _look_ahead(self) -> None:
         """Have the next mistake explained while this one is looked at."""
@@ -284,7 +284,7 @@ class ExplainPage(Page):
         if self.image is not None:
             self.open_image(self.image)
         elif self.new_file is not None:
-            self.open_file(self.new_file[0], self.twins.target or self.new_file[1])
+            self.open_file(self.new_file[0], self.twins.right.target or self.new_file[1])
 
     def _other_run(self) -> None:
         view = self.session.runs.view

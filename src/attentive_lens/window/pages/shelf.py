@@ -14,25 +14,20 @@ from attentive_lens.desk.requests.exporting import FILES, Exported, ExportModel
 from attentive_lens.desk.requests.shelf import LookAtModel, ShelfModel, ShelfNetwork, ShelfVerified, VerifyOnShelf
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES, SHELF, Base
-from attentive_lens.plan.blocks import read_network
 from attentive_lens.window import look
-from attentive_lens.window.bench.bench import Bench
-from attentive_lens.window.bench.overview import Overview
-from attentive_lens.window.bench.plates import Plate, blocks_of, plates_of
+from attentive_lens.window.bench.plates import Plate
 from attentive_lens.window.pages.base import Page
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, vertical
 from attentive_lens.window.parts.flow import Flow
 from attentive_lens.window.parts.stage_layout import StageLayout
 from attentive_lens.window.session import Session
+from attentive_lens.window.shelf.model_bench import model_bench, plates_of_model
 from attentive_lens.window.shelf.model_card import ModelCard
 from attentive_lens.window.shelf.models_list import ModelsList
 from attentive_lens.window.words import counted, short, thousands
 
 LIST = 176
 """Pixels of the list."""
-TALLEST, PLACE = 250, 70
-MANY = 24
-"""Layers from which blocks are folded."""
 
 
 class ShelfPage(Page):
@@ -82,15 +77,7 @@ class ShelfPage(Page):
         head.addWidget(self.title)
         head.addWidget(self.about)
         inside.addLayout(head)
-        frame, of_bench = panel(name="shelf bench panel")
-        of_bench.setContentsMargins(8, 8, 8, 8)
-        self.bench = Bench("shelf bench", TALLEST, PLACE)
-        self.bench_area = QScrollArea()
-        self.bench_area.setWidgetResizable(True)
-        self.bench_area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.bench_area.setWidget(self.bench)
-        of_bench.addWidget(self.bench_area, 1)
-        of_bench.addWidget(Overview(self.bench, self.bench_area))
+        frame, self.bench = model_bench("shelf bench")
         inside.addWidget(frame, 1)
         below = Flow(spacing=8)
         tip = "Read its file anew, score it on held-out images, and compare with the figure that is stored."
@@ -221,10 +208,7 @@ class ShelfPage(Page):
             self.bench.show_plates(plates or ())
 
     def _take_network(self, key: tuple[str, int, int], network: ShelfNetwork) -> None:
-        plan = read_network(list(network.nodes))
-        facts = {fact.name: fact for fact in plan.facts(network.shape)}
-        folded = blocks_of(plan.nodes) if len(plan.nodes) > MANY else ()
-        self._benches[key] = plates_of(plan.nodes, facts, network.shape, folded=folded)
+        self._benches[key] = plates_of_model(network)
         if self.model is not None and self.model.name == key[0]:
             self.bench.show_plates(self._benches[key])
 

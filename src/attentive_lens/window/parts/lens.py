@@ -78,8 +78,12 @@ class Lens(QWidget):
         self._fade.setStartValue(0.0)
         self._fade.setEndValue(1.0)
         self._fade.setDuration(FADE_MS)
-        self._fade.valueChanged.connect(lambda _: self.update())
+        self._fade.valueChanged.connect(self._fade_in)
         self.across, self.below, self.radius = 0.5, 0.5, 0.24
+
+    def _fade_in(self, _: object) -> None:
+        """A step of the fading: a method, which Qt forgets with the lens; a function would be called without it."""
+        self.update()
 
     def show_object(self, covered: NDArray[np.float32] | None) -> None:
         """Draw a line about the object, see `outlines.coverage`, or none."""
