@@ -26,6 +26,7 @@ from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
 from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
+from attentive_lens.window.notices import Notices
 from attentive_lens.window.pages import STAGES, Page
 from attentive_lens.window.parts.basics import button, chooser, horizontal, vertical
 from attentive_lens.window.presence import Presence, bring_to_front
@@ -108,6 +109,7 @@ class Frame(QMainWindow):
         ):
             QShortcut(QKeySequence(keys), self).activated.connect(call)
         self._list_runs()
+        self._notices = Notices(self, session)
         self._presence = Presence(session.workspace.folder, partial(bring_to_front, self))
         # Timers of its own, which end with it: a call that outlives the window would reach into freed memory.
         self._after_paint, self._builder = QTimer(self), QTimer(self)

@@ -26,6 +26,10 @@ DELETED = ".deleted-"
 """What the folder of a run that was taken away begins with."""
 
 
+LOCK = "window.lock"
+"""Held by the window that may change it."""
+
+
 def is_workspace(place: Path) -> bool:
     """Whether a folder is one, whatever state it is in."""
     return (place / MARKER).is_file()
@@ -98,7 +102,7 @@ class Workspace:
         """
         if not self.writable:
             return self, None
-        held = os.open(self.folder / "window.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+        held = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
         try:
             fcntl.flock(held, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
@@ -107,6 +111,23 @@ class Workspace:
         except OSError:
             return self, held  # its disk knows no locks
         return self, held
+
+    @property
+    def has_window(self) -> bool:
+        """Whether a window has it open, and may change it."""
+        try:
+            file = os.open(self.folder / LOCK, os.O_RDONLY | os.O_CLOEXEC)
+        except OSError:
+            return False
+        try:
+            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except BlockingIOError:
+            return True
+        except OSError:
+            return False  # its disk knows no locks
+        finally:
+            os.close(file)
+        return False
 
     @property
     def catalogue(self) -> Catalogue:

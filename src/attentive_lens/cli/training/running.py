@@ -21,8 +21,10 @@ from attentive_lens.desk.requests.bases import DOES_NOT, ProbeBase
 from attentive_lens.desk.training.advising import advice_of
 from attentive_lens.desk.training.cautions import caution_of_scale, caution_of_sets
 from attentive_lens.desk.training.executing import Launch, Trained, execute, follow_run
+from attentive_lens.desk.training.machine import caution_of_machine
 from attentive_lens.desk.training.queue import enqueue, start_next, waiting
 from attentive_lens.desk.training.runs import RunReader, RunView, check_resumable
+from attentive_lens.desktop.bus import notify
 from attentive_lens.engine.ranks import ALONE
 from attentive_lens.errors import BadUsage, LensError
 from attentive_lens.plan.plan import Plan
@@ -98,6 +100,7 @@ def _lead(workspace: Path, which: Which, launch: Launch) -> Trained:
             caution_of_scale(plan.preprocessing, rows),
             caution_of_crops(place, plan.preprocessing, (row.number for row in rows)),
             caution_of_sets(plan.task, several_labels(place)),
+            caution_of_machine(),
         ):
             if caution:
                 console.print(caution)
@@ -112,11 +115,21 @@ def _lead(workspace: Path, which: Which, launch: Launch) -> Trained:
         trained = train_run(place, run, replace(launch, resume=which.go_on or which.resume is not None))
     except LensError:
         if which.claimed is not None:
+            _tell_desktop(place, run)
             start_next(place)
         raise
+    if which.claimed is not None:
+        _tell_desktop(place, run)
     if which.claimed is not None and (trained.outcome.state != "stopped" or run.command()):
         start_next(place)  # not where this process was told to end: whoever did that wants no other
     return trained
+
+
+def _tell_desktop(place: Workspace, run: Run) -> None:
+    """How a run ended that a window began, or a queue, where no window is there to tell it."""
+    if not place.has_window:
+        sentence, bad = RunReader(run).view().end_in_words
+        notify(place.name, sentence, bad)
 
 
 def queue_here(workspace: Path, plan_file: Path | None, settings: list[str], resume: int | None, as_json: bool) -> None:

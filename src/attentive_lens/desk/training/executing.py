@@ -22,6 +22,7 @@ from attentive_lens.desk.training.controlling import RunControl
 from attentive_lens.desk.training.first_thresholds import choose_first
 from attentive_lens.desk.training.preparing import Setup, last_checkpoint, prepare
 from attentive_lens.desk.training.runs import RunReader
+from attentive_lens.desktop.bus import staying_awake
 from attentive_lens.engine.network import fingerprint
 from attentive_lens.engine.ranks import ALONE, Ranks
 from attentive_lens.engine.threads import ThreadPool
@@ -104,7 +105,8 @@ def execute(workspace: Workspace, claimed: Run, stop: Callable[[], bool], launch
     held = lock if lock is not None and _is_open(lock) else claimed.hold()
     try:
         remove_leftovers(claimed.folder)
-        with Journal(claimed.journal) as journal:
+        why = f"Run {claimed.number} of {workspace.name} trains"
+        with Journal(claimed.journal) as journal, staying_awake(why):
             try:
                 control = RunControl(claimed, stop, launch.until)
                 trained = yield from _execute(workspace, claimed, journal, control, launch)

@@ -115,6 +115,15 @@ class RunView:
             return self.input.batches
         return max(1, self.batches[-1].of // max(1, self.planned)) if self.batches else 1
 
+    @property
+    def end_in_words(self) -> tuple[str, bool]:
+        """How it ended, with its figure, and whether that is bad news."""
+        if self.state == "failed":
+            return self.error, True
+        if self.best is not None and self.best.validation is not None:
+            return f"Run {self.number} {self.state}: best validation {self.best.validation.named_in_words}", False
+        return f"Run {self.number} {self.state}", self.state == "broken off"
+
 
 class RunReader:
     """Follows a run's journal; each `view` reads only what was added since."""

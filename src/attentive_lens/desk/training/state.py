@@ -47,11 +47,13 @@ class OpenRuns:
         A run was added, ended, or another is in view.
     message : Signal
         A sentence, and whether it is bad news.
+    ended : Signal
+        The same of a run that just ended.
     """
 
     def __init__(self, workspace: Workspace, timeline: Timeline | None = None) -> None:
         self.workspace, self._timeline = workspace, timeline or Timeline()
-        self.changed, self.message = Signal(), Signal()
+        self.changed, self.message, self.ended = Signal(), Signal(), Signal()
         self.views: dict[int, RunView] = {}
         self.label = ""
         self._readers: dict[int, RunReader] = {}
@@ -97,13 +99,9 @@ class OpenRuns:
                     self._tell_end(view)
 
     def _tell_end(self, view: RunView) -> None:
-        if view.state == "failed":
-            self.message.emit(view.error, True)
-        elif view.best is not None and view.best.validation is not None:
-            figure = view.best.validation.named_in_words
-            self.message.emit(f"Run {view.number} {view.state}: best validation {figure}", False)
-        else:
-            self.message.emit(f"Run {view.number} {view.state}", view.state == "broken off")
+        sentence, bad = view.end_in_words
+        self.message.emit(sentence, bad)
+        self.ended.emit(sentence, bad)
 
     def choose(self, number: int) -> None:
         """Put another run in view."""

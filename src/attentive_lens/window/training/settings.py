@@ -14,6 +14,7 @@ from attentive_lens.core.values import Kind
 from attentive_lens.desk.network.scheduling import scaled_rate
 from attentive_lens.desk.requests.prices import PlanPrice, PricePlan
 from attentive_lens.desk.training.cautions import caution_of_sets
+from attentive_lens.desk.training.machine import caution_of_machine
 from attentive_lens.plan.augmentation import AugmentationStep
 from attentive_lens.plan.plan import CHOICES, PAIRED, Plan
 from attentive_lens.plan.stopping import STOP_RULES
@@ -208,7 +209,8 @@ class SettingsPanel(QWidget):
             if section == "loss":
                 form.setVisible(not plan.task.draws)
         self._show_discriminator(plan)
-        self.caution.setText(caution_of_sets(plan.task, self.session.images.collection.several))
+        cautions = (caution_of_sets(plan.task, self.session.images.collection.several), caution_of_machine())
+        self.caution.setText(" ".join(filter(None, cautions)))
         self.caution.setVisible(bool(self.caution.text()))
         for fold, parts in self.folds:
             fold.say(", ".join(word for section, names in parts for word in _unusual(plan, section, names)))
