@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 import pytest
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage, QShortcut
 from PyQt6.QtWidgets import QPushButton
 from pytestqt.qtbot import QtBot
@@ -27,6 +28,32 @@ def light_again(qapp: object) -> Iterator[None]:  # an application made here wou
     remember_theme("light")
     look.use("light")
     look.restyle(make_application())
+
+
+def test_the_window_follows_the_desktop_until_somebody_chooses(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    application = make_application()
+    hints = application.styleHints()
+    assert hints is not None
+    frame = open_frame(station)
+    look.use("desktop")
+    before = darkness(frame.grab().toImage())
+    try:
+        hints.setColorScheme(Qt.ColorScheme.Dark)
+        if hints.colorScheme() == Qt.ColorScheme.Dark:  # else this platform has no scheme of its own to change
+            qtbot.waitUntil(lambda: look.theme is look.DARK)
+            assert darkness(frame.grab().toImage()) < before - 60
+            assert look.following() == "contrast", "dark would look the same"
+            look.use("light")
+            hints.setColorScheme(Qt.ColorScheme.Light)
+            hints.setColorScheme(Qt.ColorScheme.Dark)
+            assert look.theme is look.LIGHT
+    finally:
+        hints.setColorScheme(Qt.ColorScheme.Unknown)
+    remember_theme("")
+    make_application()
+    assert look.chosen == "desktop"
 
 
 @pytest.mark.parametrize("theme", look.THEMES)
@@ -93,5 +120,5 @@ def test_the_window_turns_dark_and_light_again_in_all_stages_and_remembers_it(
     assert look.theme is look.CONTRAST
     assert remembered_theme() == "contrast"
     keys.activated.emit()
-    assert look.theme is look.LIGHT
+    assert look.theme is look.LIGHT and look.chosen == "desktop"
     assert bench.pictures[first] == map_light

@@ -10,11 +10,13 @@ from pathlib import Path
 from types import TracebackType
 
 from PyQt6.QtCore import QTimer
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from attentive_lens.desk import compiling
 from attentive_lens.desk.log import open_log
 from attentive_lens.desk.remembering import recall, recent_workspaces, remembered_theme
+from attentive_lens.desktop.parts import ICONS, SIZES
 from attentive_lens.desktop.recent import tell_recent
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES
@@ -37,12 +39,32 @@ def make_application() -> QApplication:
     application = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
     application.setApplicationName("attentive-lens")
     application.setApplicationDisplayName("Attentive Lens")
+    application.setDesktopFileName("attentive-lens")
+    icon = QIcon()
+    for size in SIZES:
+        icon.addFile(str(ICONS / f"{size}.png"))
+    application.setWindowIcon(icon)
     application.setStyle("Fusion")
     application.setFont(look.font())
     theme = remembered_theme()
-    look.use(theme if theme in look.THEMES else "light")
+    look.use(theme if theme in look.THEMES else look.DESKTOP)
     look.restyle(application)
+    hints = application.styleHints()
+    if hints is not None and application is not existing:
+        hints.colorSchemeChanged.connect(partial(follow_desktop, application))
     return application
+
+
+def follow_desktop(application: QApplication, *_: object) -> None:
+    """The desktop has other colours: so have all windows, unless somebody chose ours."""
+    if look.chosen == look.DESKTOP:
+        before = look.theme
+        look.use(look.DESKTOP)
+        if look.theme is not before:
+            look.restyle(application)
+            for window in application.topLevelWidgets():
+                if isinstance(window, Frame):
+                    window.restyled()
 
 
 def make_frame(session: Session) -> Frame:

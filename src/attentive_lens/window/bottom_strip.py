@@ -50,7 +50,10 @@ class BottomStrip(QFrame):
         self.memory = label(role="faint", size=look.SMALL, name="memory")
         row.addWidget(self.memory)
         self.theme = button(
-            "", "theme", "Other colours: light, dark, or high contrast (Ctrl+Shift+L).", self.theme_asked.emit
+            "",
+            "theme",
+            "Other colours: light, dark, high contrast, or as the desktop has them (Ctrl+Shift+L).",
+            self.theme_asked.emit,
         )
         row.addWidget(self.theme)
         for each in (self.undo, self.stop, self.theme):

@@ -230,16 +230,20 @@ class Frame(QMainWindow):
                 widget.update()
 
     def change_theme(self) -> None:
-        """Light, dark, high contrast, and light again; it is remembered."""
+        """Light, dark, high contrast, as the desktop has it, and light again; it is remembered."""
         name = look.following()
         application = QApplication.instance()
         if isinstance(application, QApplication):
             look.use(name)
             look.restyle(application)
-            self.bottom.name_theme()
-            for page in self.pages.values():
-                page.restyled()
+            self.restyled()
             remember_theme(name)
+
+    def restyled(self) -> None:
+        """The theme is another: what was drawn in its colours is drawn anew."""
+        self.bottom.name_theme()
+        for page in self.pages.values():
+            page.restyled()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Ctrl+Z, Ctrl+Shift+Z and ?, unless a field that is edited takes them for itself."""

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
 from PyQt6.QtWidgets import QApplication, QStyle, QWidget
 
 GRID = 4
@@ -95,8 +96,12 @@ CONTRAST = Tokens(
 )
 THEMES = {"light": LIGHT, "dark": DARK, "contrast": CONTRAST}
 
+DESKTOP = "desktop"
+"""The choice of whatever theme the desktop has."""
 theme = LIGHT
 """The theme in use."""
+chosen = DESKTOP
+"""What was chosen: one of `THEMES`, or `DESKTOP`."""
 
 
 def contrast(one: QColor, other: QColor) -> float:
@@ -128,16 +133,29 @@ def readable_on(ground: QColor) -> QColor:
 
 
 def use(name: str) -> None:
-    """Take one of `THEMES` from now on; what is painted already is another's matter, see `restyle`."""
-    global theme
-    theme = THEMES[name]
+    """Take one of `THEMES`, or the desktop's, from now on; what is painted already is another's matter: `restyle`."""
+    global theme, chosen
+    theme, chosen = _theme_of(name), name
 
 
 def following() -> str:
-    """The name of the theme after the one in use, the first after the last."""
-    names = list(THEMES)
-    at = next(k for k, each in enumerate(THEMES.values()) if each is theme)
-    return names[(at + 1) % len(names)]
+    """The choice after this one, the first after the last, that looks otherwise."""
+    names = [*THEMES, DESKTOP]
+    at = names.index(chosen) + 1
+    return next(name for name in (*names[at:], *names[:at]) if _theme_of(name) is not theme)
+
+
+def _theme_of(name: str) -> Tokens:
+    """One of `THEMES`; of the desktop's own choice that which comes nearest to it."""
+    if name != DESKTOP:
+        return THEMES[name]
+    hints = QGuiApplication.styleHints()
+    if hints is None:
+        return LIGHT
+    accessibility = hints.accessibility() if hasattr(hints, "accessibility") else None  # since Qt 6.10
+    if accessibility is not None and accessibility.contrastPreference() == Qt.ContrastPreference.HighContrast:
+        return CONTRAST
+    return DARK if hints.colorScheme() == Qt.ColorScheme.Dark else LIGHT
 
 
 def restyle(application: QApplication) -> None:

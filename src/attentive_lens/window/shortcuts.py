@@ -18,7 +18,7 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("Alt+Left, Alt+Right", "back to where one was, and forward"),
         ("Ctrl+Z", "take the last decision back"),
         ("Ctrl+Shift+Z", "do it again"),
-        ("Ctrl+Shift+L", "light, dark or high contrast"),
+        ("Ctrl+Shift+L", "light, dark, high contrast, or as the desktop"),
         ("F1  or  ?", "this list"),
     ),
     "Images": (
