@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import NamedTuple
 
 import psutil
 import pytest
+from PyQt6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
+from tests.driving import click
 
+from attentive_lens.core.version import VERSION
+from attentive_lens.desk.log import note_fault
 from attentive_lens.desk.training.machine import caution_of_machine
 from attentive_lens.window import notices
+from attentive_lens.window.fault_offer import FaultOffer
 from attentive_lens.window.frame import Frame
 from attentive_lens.workspace import Workspace
 
@@ -56,3 +62,23 @@ def test_battery_and_heat_are_told(
     monkeypatch.setattr(psutil, "sensors_temperatures", lambda: {"cpu": list(readings)}, raising=False)
     sentence = caution_of_machine()
     assert words in sentence and bool(words) == bool(sentence)
+
+
+def test_after_a_fault_a_report_is_offered_once(qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    assert FaultOffer().isHidden()
+    note_fault(ValueError("a secret word"))
+    offer = FaultOffer()
+    qtbot.addWidget(offer)
+    assert not offer.isHidden()
+    clipboard = QGuiApplication.clipboard()
+    assert clipboard is not None
+    click(qtbot, offer, "copy fault report")
+    text = clipboard.text()
+    assert VERSION in text and text.strip().endswith("ValueError") and "secret" not in text
+    assert offer.isHidden() and FaultOffer().isHidden()
+    note_fault(ValueError("another"))
+    again = FaultOffer()
+    qtbot.addWidget(again)
+    click(qtbot, again, "put fault aside")
+    assert FaultOffer().isHidden()

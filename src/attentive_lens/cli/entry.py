@@ -84,6 +84,7 @@ COMMANDS: dict[str, str] = {
     "drift": "drift.MeasureDrift",
     "extensions": "extensions.ListExtensions",
     "measure": "measuring",
+    "about": "measuring",
     "desktop": "desktop.PutOnDesktop",
 }
 """The module of each, or the request in a module of `desk.requests` that it asks; that alone is loaded for it."""

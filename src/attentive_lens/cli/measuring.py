@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
@@ -10,8 +11,22 @@ import typer
 from rich.table import Table
 
 from attentive_lens.cli.app import AsJson, app
-from attentive_lens.cli.speaking import out, reporting, say_json, watched
+from attentive_lens.cli.libraries import missing, platform_of
+from attentive_lens.cli.speaking import out, reporting, say, say_json, watched
+from attentive_lens.desk.about import about
 from attentive_lens.desk.measuring.results import Change
+
+
+@app.command(name="about")
+@reporting
+def tell_about(as_json: AsJson = False) -> None:
+    """Tell what this installation is, for a report of a fault: versions, machine, folders, what Qt lacks."""
+    display = platform_of(dict(os.environ))
+    installation = about(display, tuple(missing(display)))
+    if as_json:
+        say_json(installation)
+    else:
+        say(installation)
 
 
 @app.command()

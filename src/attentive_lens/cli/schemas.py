@@ -37,6 +37,7 @@ from attentive_lens.cli.training.run_results import (
     SweepDone,
 )
 from attentive_lens.core.records import PlainTable, schema
+from attentive_lens.desk.about import About
 from attentive_lens.desk.measuring.results import Measured
 from attentive_lens.desk.requests.cases import CasesTried
 from attentive_lens.desk.requests.inspecting import Tried
@@ -102,6 +103,7 @@ RESULTS: dict[str, tuple[type[Any], ...]] = {
     "serve": (ServerBegun,),
     "watch-folder": (Prediction, Unreadable),
     "measure": (Measured,),
+    "about": (About,),
     "error": (Failed,),
 }
 """By command that is written by hand; where there are several classes, a line is one of them."""

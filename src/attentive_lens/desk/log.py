@@ -1,4 +1,4 @@
-"""Where faults of the program are noted."""
+"""Where faults of the program are noted, and what of them was not seen by anybody yet."""
 
 from __future__ import annotations
 
@@ -6,15 +6,19 @@ import traceback
 from pathlib import Path
 from typing import TextIO
 
-from platformdirs import user_state_dir
+from attentive_lens.desk.remembering import remember_setting, remembered_number, state_folder
+
+SEEN = "faults_seen"
+"""Bytes of the log that somebody has seen."""
+LONGEST = 1 << 18
+"""Bytes of what is new that are looked at: the last of them."""
 
 
 def open_log() -> TextIO | None:
     """The log in the state folder, open for appending; None where it cannot be written."""
-    folder = Path(user_state_dir("attentive-lens"))
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        return (folder / "faults.log").open("a", encoding="utf-8")
+        state_folder().mkdir(parents=True, exist_ok=True)
+        return _file().open("a", encoding="utf-8")
     except OSError:
         return None
 
@@ -27,3 +31,27 @@ def note_fault(error: Exception) -> str:
     with log:
         traceback.print_exception(error, file=log)
     return f"its trace is in {log.name}"
+
+
+def unseen_faults() -> str:
+    """What was noted since somebody looked last; empty if nothing."""
+    try:
+        with _file().open("rb") as log:
+            end = log.seek(0, 2)
+            begin = remembered_number(SEEN)
+            log.seek(max(end - LONGEST, begin if begin <= end else 0))
+            return log.read().decode("utf-8", "replace").strip()
+    except OSError:
+        return ""
+
+
+def see_faults() -> None:
+    """Whatever is noted so far is seen now."""
+    try:
+        remember_setting(SEEN, _file().stat().st_size)
+    except OSError:
+        return
+
+
+def _file() -> Path:
+    return state_folder() / "faults.log"

@@ -12,6 +12,7 @@ from attentive_lens.core.files import replacing
 from attentive_lens.core.records import PlainTable
 from attentive_lens.workspace import is_workspace
 
+SETTINGS = "settings.json"
 MOST = 50
 """Workspaces remembered; the one not opened for longest is forgotten."""
 
@@ -51,12 +52,23 @@ def recent_sources() -> list[Path]:
 
 def remember_theme(name: str) -> None:
     """Keep the theme for the next opening."""
-    _write(_file("settings.json"), {"theme": name})
+    remember_setting("theme", name)
+
+
+def remember_setting(name: str, value: str | int) -> None:
+    """Keep one thing that holds for all workspaces."""
+    _write(_file(SETTINGS), {**_all(SETTINGS), name: value})
+
+
+def remembered_number(name: str) -> int:
+    """A number kept by `remember_setting`; 0 if none was."""
+    value = _all(SETTINGS).get(name)
+    return value if isinstance(value, int) else 0
 
 
 def remembered_theme() -> str:
     """The theme chosen last; empty if none was."""
-    name = _all("settings.json").get("theme")
+    name = _all(SETTINGS).get("theme")
     return name if isinstance(name, str) else ""
 
 

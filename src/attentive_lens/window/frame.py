@@ -26,6 +26,7 @@ from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
 from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
+from attentive_lens.window.fault_offer import FaultOffer
 from attentive_lens.window.notices import Notices
 from attentive_lens.window.pages import STAGES, Page
 from attentive_lens.window.parts.basics import button, chooser, horizontal, vertical
@@ -90,6 +91,7 @@ class Frame(QMainWindow):
         self.bottom = BottomStrip(session)
         self.bottom.theme_asked.connect(self.change_theme)
         self.session.display_changed.connect(self._show_images_anew)
+        down.addWidget(FaultOffer())
         down.addWidget(self.bottom)
         across.addLayout(down)
         self.current = "images"

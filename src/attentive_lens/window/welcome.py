@@ -16,6 +16,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
+from attentive_lens.window.fault_offer import FaultOffer
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical
 from attentive_lens.window.parts.loop import Loop
@@ -45,6 +46,7 @@ class Welcome(QWidget):
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         whole.addWidget(scroll)
+        whole.addWidget(FaultOffer())
         page = QWidget()
         scroll.setWidget(page)
         layout = vertical(page, spacing=12, margins=(24, 24, 24, 24))
