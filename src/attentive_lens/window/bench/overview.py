@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
-from PyQt6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QToolTip, QWidget
 
 from attentive_lens.window import look
@@ -26,6 +26,7 @@ class Overview(QWidget):
         self.setObjectName("overview")
         self.setAccessibleName("the whole network; a click goes there")
         self.setToolTip("The whole network: rest on a stroke to see its name, click or drag to go there.")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFixedHeight(HEIGHT)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._bench, self._scroll = bench, scroll
@@ -55,7 +56,7 @@ class Overview(QWidget):
         bar, view = self._scroll.horizontalScrollBar(), self._scroll.viewport()
         if bar is not None and view is not None:
             frame = QRectF(bar.value() * scale, 0.5, view.width() * scale, HEIGHT - 1)
-            painter.setPen(QPen(t.colour("petrol"), 1))
+            painter.setPen(QPen(t.colour("petrol"), 2 if self.hasFocus() else 1))
             painter.setBrush(t.colour("petrol", 18))
             painter.drawRoundedRect(frame.adjusted(0.5, 0, -0.5, 0), 3, 3)
 
@@ -81,6 +82,15 @@ class Overview(QWidget):
         if event is not None and bar is not None and view is not None:
             target = event.position().x() / max(1, self.width()) * self._bench.width()
             bar.setValue(int(target - view.width() / 2))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Left and right go along the network."""
+        bar, view = self._scroll.horizontalScrollBar(), self._scroll.viewport()
+        steps = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
+        if event is not None and event.key() in steps and bar is not None and view is not None:
+            bar.setValue(bar.value() + steps[Qt.Key(event.key())] * view.width() // 4)
+        else:
+            super().keyPressEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Likewise while a button is held."""

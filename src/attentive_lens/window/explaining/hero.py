@@ -22,6 +22,8 @@ class ExplainHero(QScrollArea):
 
     def __init__(self, session: Session) -> None:
         super().__init__()
+        self.setObjectName("explained image")
+        self.setAccessibleName("the image, its maps and answers")
         self.session = session
         self._labels: tuple[str, ...] = ()
         hero = QWidget()

@@ -172,6 +172,7 @@ class NumbersPanel(LayerPanel):
         inside.addWidget(self.change)
         self.model = NumbersModel()
         self.table = NumbersTable()
+        self.table.setTabKeyNavigation(False)
         self.table.setObjectName("numbers table")
         self.table.setAccessibleName("raw numbers")
         self.table.setModel(self.model)

@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 
 from attentive_lens.window import look
 from attentive_lens.window.parts.picture import PictureBox
 from attentive_lens.window.parts.pointing import READ, points
+
+STEP = 1 / 32
+"""Part of the side that an arrow moves it by."""
+STEPS = {
+    Qt.Key.Key_Left: (-1, 0),
+    Qt.Key.Key_Right: (1, 0),
+    Qt.Key.Key_Up: (0, -1),
+    Qt.Key.Key_Down: (0, 1),
+}
 
 
 class PlaceBox(PictureBox):
@@ -36,6 +45,16 @@ class PlaceBox(PictureBox):
         if event is not None:
             at = QPointF(event.position().x() / self.width(), event.position().y() / self.height())
             self.moved.emit(min(max(at.x(), 0.0), 1.0), min(max(at.y(), 0.0), 1.0))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """The arrows move it."""
+        across, down = STEPS.get(Qt.Key(event.key()), (0, 0)) if event is not None else (0, 0)
+        if across or down:
+            middle = self.mark.center() if self.mark is not None else QPointF(0.5, 0.5)
+            at = middle + QPointF(across, down) * STEP
+            self.moved.emit(min(max(at.x(), 0.0), 1.0), min(max(at.y(), 0.0), 1.0))
+        else:
+            super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """The picture, and the place as a thin frame."""

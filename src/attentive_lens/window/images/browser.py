@@ -77,6 +77,7 @@ class Browser(QWidget):
         self.class_bars.setToolTip("Images of each class. Click one to see only these, again to see all.")
         self.class_bars.chosen.connect(self._choose_class)
         scroll = QScrollArea()
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # keys are the bars'
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.class_bars)
         scroll.setMaximumHeight(224)

@@ -52,6 +52,7 @@ class Findings(QFrame):
         self.rows.addWidget(self.skipped)
         self.rows.addStretch()
         scroll = QScrollArea()
+        scroll.setAccessibleName("what was found")
         scroll.setWidgetResizable(True)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(body)

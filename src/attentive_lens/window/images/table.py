@@ -109,6 +109,7 @@ class ImageTable(QTableView):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.setObjectName("image table")
+        self.setTabKeyNavigation(False)
         self.setAccessibleName("images as a table")
         self.rows_ = _Model(session)
         self.setModel(self.rows_)

@@ -50,6 +50,7 @@ class LayerSheet(QScrollArea):
         self.node = ""
         self._plate = ""
         self.setObjectName("layer sheet")
+        self.setAccessibleName("the chosen layer")
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inside = QWidget()

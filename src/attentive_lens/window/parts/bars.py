@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent
+from PyQt6.QtGui import QFocusEvent, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QShowEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from attentive_lens.window import look
@@ -43,15 +43,26 @@ class Bars(QWidget):
         self.setAccessibleName(name)
         self.bars: tuple[Bar, ...] = ()
         self.current: int | None = None
+        self._at = 0
         self.name_width, self.figure_width = name_width, figure_width
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def show_bars(self, bars: tuple[Bar, ...], current: int | None = None) -> None:
         """Show others."""
-        self.bars, self.current = bars, current
+        self.bars, self.current, self._at = bars, current, min(self._at, max(0, len(bars) - 1))
+        self._take_focus()
         self.setFixedHeight(max(1, len(bars)) * ROW)
         self.setAccessibleDescription("; ".join(f"{bar.name} {bar.figure}" for bar in bars))
         self.update()
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Keys go here where a row can be chosen, and nowhere else."""
+        super().showEvent(event)
+        self._take_focus()
+
+    def _take_focus(self) -> None:
+        answers = bool(self.bars) and self.receivers(self.chosen) > 0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus if answers else Qt.FocusPolicy.NoFocus)
 
     def sizeHint(self) -> QSize:
         """A row each."""
@@ -83,8 +94,36 @@ class Bars(QWidget):
             painter.setFont(look.font(look.TEXT))
             right = QRectF(self.width() - self.figure_width, y, self.figure_width, ROW)
             painter.drawText(right, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, bar.figure)
+            if self.hasFocus() and k == self._at:
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(t.colour("petrol"))
+                painter.drawRect(QRectF(0.5, y + 0.5, self.width() - 1, ROW - 1))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Choose the row."""
         if event is not None and 0 <= int(event.position().y()) // ROW < len(self.bars):
-            self.chosen.emit(int(event.position().y()) // ROW)
+            self._at = int(event.position().y()) // ROW
+            self.chosen.emit(self._at)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Up and down go along the rows, Return and Space choose one."""
+        steps = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}
+        key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
+        if key in steps and self.bars:
+            self._at = min(max(self._at + steps[key], 0), len(self.bars) - 1)
+            self.setAccessibleDescription(f"{self.bars[self._at].name} {self.bars[self._at].figure}")
+            self.update()
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space) and self._at < len(self.bars):
+            self.chosen.emit(self._at)
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        """The row where keys go is framed."""
+        super().focusInEvent(event)
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        """And no longer."""
+        super().focusOutEvent(event)
+        self.update()

@@ -13,7 +13,7 @@ from typing import TypeAlias
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent
 from PyQt6.QtWidgets import QLabel
 
 from attentive_lens.core.objects import Same
@@ -82,6 +82,7 @@ class Chart(Plot):
     def __init__(self, title: str, unit: str, name: str) -> None:
         super().__init__(title, name, (48, RIGHT, 34, 26), clips=True)
         points(self, lambda at: self.area().contains(QPointF(at)), READ)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.unit = unit
         self.curves: tuple[Curve, ...] = ()
         self.span = 1.0
@@ -238,6 +239,38 @@ class Chart(Plot):
 
     def leaveEvent(self, event: object) -> None:
         """Stop reading."""
+        self._point(None)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Left and right read the values of the epoch before and after, Home and End of the ends.
+
+        Plus and minus show a half, and twice as much, about it; Escape shows all.
+        """
+        key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
+        low, high = self.seen
+        at = self.read_at if self.read_at is not None else high
+        places = {Qt.Key.Key_Left: at - 1, Qt.Key.Key_Right: at + 1, Qt.Key.Key_Home: low, Qt.Key.Key_End: high}
+        half = {Qt.Key.Key_Plus: (high - low) / 4, Qt.Key.Key_Minus: high - low}.get(key)
+        if key in places:
+            self._point(min(max(float(round(places[key])), low), high))
+        elif half is not None:
+            wide = max(2 * half, 1.0)
+            first = min(max(0.0, at - half), max(0.0, self.span - wide))
+            self.zoomed.emit(*((0.0, 0.0) if wide >= self.span else (first, first + wide)))
+        elif key == Qt.Key.Key_Escape and self.stretch is not None:
+            self.zoomed.emit(0.0, 0.0)
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        """With keys one reads from the last epoch on."""
+        super().focusInEvent(event)
+        if event is not None and event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason):
+            self._point(self.seen[1])
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        """Stop reading."""
+        super().focusOutEvent(event)
         self._point(None)
 
     def _point(self, cursor: float | None) -> None:

@@ -104,6 +104,9 @@ class Plot(QWidget):
         self._view = pg.GraphicsView(parent=self, background=None)
         self._view.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self._view.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        port = self._view.viewport()
+        if port is not None:
+            port.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._view.lower()
         self._across, self._up = Axis("bottom"), Axis("left")
         self._box = pg.ViewBox(enableMenu=False, enableMouse=False)  # a plot item would bring six menus of its own

@@ -46,6 +46,7 @@ def table(name: str, shown: str, tip: str, one_row: bool = False) -> QTableWidge
         Whether no more than one row is selected.
     """
     made = QTableWidget()
+    made.setTabKeyNavigation(False)  # Tab goes on, the arrows go about in it
     made.setObjectName(name)
     made.setAccessibleName(shown)
     made.setToolTip(tip)

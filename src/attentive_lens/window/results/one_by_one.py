@@ -39,6 +39,7 @@ class OneByOne(QWidget):
         super().__init__()
         self.session = session
         self.setObjectName("one by one")
+        self.setAccessibleName("images one by one")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.answers: tuple[Answer, ...] = ()
         self.names: tuple[str, ...] = ()

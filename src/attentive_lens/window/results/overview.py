@@ -6,8 +6,8 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView, QSizePolicy, QWidget
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QAbstractItemView, QFileDialog, QHBoxLayout, QHeaderView
 
 from attentive_lens.core.objects import Same
 from attentive_lens.desk.requests.exporting import FILES, Exported, ExportModel
@@ -20,7 +20,7 @@ from attentive_lens.scoring.measures import Overview
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
 from attentive_lens.window.parts.basics import button, label, vertical
-from attentive_lens.window.parts.pointing import points, rows
+from attentive_lens.window.parts.row_list import RowList
 from attentive_lens.window.parts.saving import can_be_saved
 from attentive_lens.window.parts.table import Cell, head, table
 from attentive_lens.window.printing import print_report
@@ -36,7 +36,7 @@ LEAKS = ("duplicates", "tiles")
 """Finders of what stands in two sets."""
 
 
-class SetBars(QWidget):
+class SetBars(RowList):
     """A bar a set: accuracy with its interval, and what guessing and the largest class would get.
 
     Signals
@@ -48,11 +48,7 @@ class SetBars(QWidget):
     chosen = pyqtSignal(str)
 
     def __init__(self) -> None:
-        super().__init__()
-        points(self, rows(lambda: len(SETS), ROW))
-        self.setObjectName("set bars")
-        self.setAccessibleName("accuracy of the sets")
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        super().__init__("set bars", "accuracy of the sets", ROW)
         self.setFixedHeight(ROW * len(SETS) + 22)
         self.setToolTip(
             "Accuracy; the thin line is its 95 % interval (Wilson). Dotted: always saying the largest class; dashed:"
@@ -108,12 +104,20 @@ class SetBars(QWidget):
         painter.setPen(t.colour("faint"))
         foot = QRectF(left, ROW * len(SETS), wide, 20)
         painter.drawText(foot, side, "┄ guessing   ⋯ always the largest class   ├─┤ 95 %")
+        self.paint_focus(painter)
 
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Put the set in view."""
-        row = int(event.position().y()) // ROW if event is not None else -1
-        if 0 <= row < len(SETS):
-            self.chosen.emit(SETS[row])
+    def count(self) -> int:
+        """Sets."""
+        return len(SETS)
+
+    def place_in_view(self) -> int | None:
+        """The set in view."""
+        return SETS.index(self.current) if self.current in SETS else None
+
+    def choose(self, place: int) -> None:
+        """Put a set in view."""
+        if SETS[place] != self.current:
+            self.chosen.emit(SETS[place])
 
 
 class OverviewView(ResultsView):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QFrame, QScrollArea, QSizePolicy, QWidget
 
 from attentive_lens.desk.training.health import FIGURES, Series, health_of, is_sound
@@ -129,6 +129,7 @@ class SeriesTable(QWidget):
         points(self, rows(lambda: len(self.rows), ROW, HEAD))
         self.setObjectName("health table")
         self.setAccessibleName("health of layers")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Minimum)
         self.rows: list[tuple[str, dict[str, tuple[str, tuple[float | None, ...]]]]] = []
         self.plan: Plan | None = None
@@ -176,6 +177,18 @@ class SeriesTable(QWidget):
         if 0 <= row < len(self.rows):
             self.choose(self.rows[row][0])
             self.chosen_at(self.rows[row][0])
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Up and down choose the row before and after."""
+        steps = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}
+        key = Qt.Key(event.key()) if event is not None else Qt.Key.Key_unknown
+        if key in steps and self.rows:
+            at = self.row_of(self.current)
+            row = 0 if at is None else min(max(at + steps[key], 0), len(self.rows) - 1)
+            self.choose(self.rows[row][0])
+            self.chosen_at(self.rows[row][0])
+        else:
+            super().keyPressEvent(event)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Heads, names, series."""
