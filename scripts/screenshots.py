@@ -29,6 +29,7 @@ from attentive_lens.window.explaining.change import ChangePanel
 from attentive_lens.window.explaining.layers import LayersPanel
 from attentive_lens.window.explaining.maps import MapsPanel
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.model_window import ModelWindow
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.shelf import ShelfPage
@@ -41,6 +42,7 @@ from attentive_lens.window.results.new_images import NewImagesView
 from attentive_lens.window.results.objects import ObjectsView
 from attentive_lens.window.session import Session, open_session
 from attentive_lens.window.welcome import Welcome
+from attentive_lens.workspace import Workspace
 
 ROOT = Path(__file__).parents[1]
 
@@ -70,7 +72,7 @@ def main() -> None:
     session.scores.want("test")
     while session.scores.current is None:
         wait(0.2)
-    for stage in ("images", "network", "training", "results", "explain"):
+    for stage in ("images", "network", "training", "explain"):
         frame.show_stage(stage)
         wait(6 if stage == "network" else 1.5)  # the price takes a moment
         frame.grab().save(str(into / f"{stage}.png"))
@@ -101,12 +103,32 @@ def main() -> None:
     frame.close()
     if len(sys.argv) > 2:
         take_labels(open_session(Path(sys.argv[2])), into)
+    take_model(session.workspace, into)
     welcome = Welcome(open_folder)
     welcome.show()
     wait(1)
     welcome.grab().save(str(into / "welcome.png"))
     welcome.close()
     application.processEvents()
+
+
+def take_model(workspace: Workspace, into: Path) -> None:
+    """A model file in a window of its own, with images it is asked about."""
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder) / "pollen.alens"
+        file.write_bytes(workspace.run(1).model.read_bytes())
+        images = [workspace.folder / row.file for row in workspace.catalogue.images()]
+        window = ModelWindow(file, open_folder)
+        window.show()
+        while window.opened is None:
+            wait(0.2)
+        window.try_images([image for image in images if "test" in image.parts][::31][:9])
+        while window.explanation is None or not window.explanation.complete:
+            wait(0.2)
+        wait(1)
+        window.say("")
+        window.grab().save(str(into / "model.png"))
+        window.close()
 
 
 def take_labels(session: Session, into: Path) -> None:

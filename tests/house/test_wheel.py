@@ -13,6 +13,8 @@ from pathlib import Path
 import pytest
 from packaging.metadata import Metadata
 
+from attentive_lens.desk.documents import PAGES
+
 ROOT = Path(__file__).parents[2]
 PARTS = {".ci", ".gitignore", "LICENSE", "README.md", "benchmarks", "check", "docs", "pyproject.toml"}
 PARTS |= {"requirements-check.lock", "requirements.lock", "scripts", "src", "start", "tests"}
@@ -20,9 +22,11 @@ OPENS = """
 import sys
 from pathlib import Path
 import attentive_lens
+from attentive_lens.desk.documents import sections
 from attentive_lens.window.application import make_application, open_place
 application = make_application()
 assert not application.windowIcon().isNull()
+assert len(sections()) > 40
 window = open_place(Path(sys.argv[1]))
 window.show()
 window.grab()
@@ -90,7 +94,8 @@ def test_archives_hold_what_is_tracked_and_no_more(built: Path) -> None:
     assert names - tracked <= {"PKG-INFO"} and tracked - names <= {".gitignore"}
     with zipfile.ZipFile(wheel) as files:
         packed = {f"src/{name}" for name in files.namelist() if name.startswith("attentive_lens/")}
-    assert packed == {name for name in tracked if name.startswith("src/attentive_lens/")}
+    documents = {f"src/attentive_lens/documents/{page}.md" for page in PAGES}
+    assert packed == {name for name in tracked if name.startswith("src/attentive_lens/")} | documents
 
 
 def test_its_description_is_as_the_standard_says(built: Path) -> None:

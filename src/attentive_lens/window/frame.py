@@ -27,6 +27,7 @@ from attentive_lens.window import look
 from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.fault_offer import FaultOffer
+from attentive_lens.window.help import show_help
 from attentive_lens.window.notices import Notices
 from attentive_lens.window.pages import STAGES, Page
 from attentive_lens.window.parts.basics import button, chooser, horizontal, vertical
@@ -105,7 +106,7 @@ class Frame(QMainWindow):
         self.shortcuts = ShortcutList(self)
         for keys, call in (
             ("Ctrl+Shift+L", self.change_theme),
-            ("F1", self.shortcuts.show_over),
+            ("F1", lambda: show_help(self.focusWidget() or self)),
             ("Alt+Left", self.step_way),
             ("Alt+Right", partial(self.step_way, forward=True)),
         ):

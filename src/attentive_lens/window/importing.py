@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QProcess, QRect, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QCloseEvent, QKeySequence, QMouseEvent, QPainter, QPaintEvent, QPen, QShortcut
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.remembering import remember_source
@@ -15,6 +15,7 @@ from attentive_lens.images.pixel_format import PixelArray, PixelFormat
 from attentive_lens.images.reading import Reading
 from attentive_lens.window import look
 from attentive_lens.window.asking import Asker
+from attentive_lens.window.help import show_help
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, retire, set_role, to_image, vertical
 from attentive_lens.window.parts.form import CHOICE_WORDS, Form
 from attentive_lens.window.parts.pointing import points
@@ -128,6 +129,7 @@ class ImportWindow(QWidget):
         self.setWindowTitle(f"{place.name} – Attentive Lens")
         self.resize(1080, 720)
         self.place, self._made = place, on_made
+        QShortcut(QKeySequence("F1"), self).activated.connect(lambda: show_help(self))
         self.asker = Asker()
         self.asker.start()
         self.ways: list[Way] = []

@@ -7,7 +7,16 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeySequence,
+    QPainter,
+    QPaintEvent,
+    QResizeEvent,
+    QShortcut,
+)
 from PyQt6.QtWidgets import QFileDialog, QFrame, QGridLayout, QMainWindow, QMenu, QScrollArea, QStackedWidget, QWidget
 
 from attentive_lens.desk.remembering import recent_workspaces
@@ -22,6 +31,7 @@ from attentive_lens.window.dropping import places_in
 from attentive_lens.window.explaining.hero import answer_bars
 from attentive_lens.window.explaining.map_choice import MapChooser, NetworkFacts
 from attentive_lens.window.explaining.twins import Twins
+from attentive_lens.window.help import show_help
 from attentive_lens.window.parts.bars import ROW, Bars
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, set_role, vertical
 from attentive_lens.window.parts.empty import EmptyState
@@ -124,6 +134,7 @@ class ModelWindow(QMainWindow):
         self.message.setContentsMargins(16, 0, 16, 8)
         self.message.setWordWrap(True)
         down.addWidget(self.message)
+        QShortcut(QKeySequence("F1"), self).activated.connect(lambda: show_help(self))
         self._begin = QTimer(self)
         self._begin.setSingleShot(True)
         self._begin.timeout.connect(self._ask)

@@ -1,4 +1,4 @@
-"""All keys of the window, and the list of them that F1 or ? shows."""
+"""All keys of the window, and the list of them that ? shows."""
 
 from __future__ import annotations
 
@@ -19,7 +19,12 @@ SHORTCUTS: dict[str, tuple[tuple[str, str], ...]] = {
         ("Ctrl+Z", "take the last decision back"),
         ("Ctrl+Shift+Z", "do it again"),
         ("Ctrl+Shift+L", "light, dark, high contrast, or as the desktop"),
-        ("F1  or  ?", "this list"),
+        ("F1", "the documents, about what is in view"),
+        ("?", "this list"),
+        ("Alt+W", "the menu of workspaces"),
+        ("Ctrl+O, Ctrl+N, Ctrl+Shift+N", "open one, make one from a folder, from a file"),
+        ("Ctrl+Shift+O", "open a model file"),
+        ("Ctrl+W, Ctrl+Q", "close this window, all windows"),
     ),
     "Images": (
         ("arrows, Home, End", "move; with Shift select, with Ctrl add"),
@@ -117,8 +122,8 @@ class ShortcutList(QFrame):
         self.setFocus()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Escape, F1 and ? close it."""
-        if event is not None and (event.key() in (Qt.Key.Key_Escape, Qt.Key.Key_F1) or event.text() == "?"):
+        """Escape and ? close it."""
+        if event is not None and (event.key() == Qt.Key.Key_Escape or event.text() == "?"):
             self.hide()
         else:
             super().keyPressEvent(event)

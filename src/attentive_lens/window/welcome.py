@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import QProcess, Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QFileDialog, QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from attentive_lens.desk.cards import read_card
@@ -17,6 +17,7 @@ from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.fault_offer import FaultOffer
+from attentive_lens.window.help import show_help
 from attentive_lens.window.importing import ImportWindow
 from attentive_lens.window.parts.basics import button, horizontal, label, set_role, vertical
 from attentive_lens.window.parts.loop import Loop
@@ -69,6 +70,7 @@ class Welcome(QWidget):
         layout.addLayout(self._cards)
         self._add_sources(layout)
         layout.addStretch(2)
+        QShortcut(QKeySequence("F1"), self).activated.connect(lambda: show_help(self))
         self._process: QProcess | None = None
         self.frame: QWidget | None = None
         self.importing: ImportWindow | None = None

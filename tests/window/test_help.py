@@ -1,0 +1,131 @@
+"""F1 opens the documents at what is in view; they are found by words, and every link in them leads somewhere."""
+
+from __future__ import annotations
+
+import ast
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt, QUrl
+from PyQt6.QtGui import QDesktopServices, QShortcut
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+from tests.driving import click, enter, stage
+
+from attentive_lens.desk import documents
+from attentive_lens.desk.documents import LINK, PAGES, folder, look_for, section, sections, slug_of
+from attentive_lens.window import help as help_module
+from attentive_lens.window.frame import Frame
+from attentive_lens.window.help import HelpWindow, show_help
+from attentive_lens.window.help_topics import TOPICS, topic_of
+from attentive_lens.window.images.sets import SetsView
+from attentive_lens.window.pages import STAGES
+from attentive_lens.workspace import Workspace
+
+
+@pytest.fixture
+def help_window(qtbot: QtBot) -> Iterator[HelpWindow]:
+    window = HelpWindow()
+    qtbot.addWidget(window)
+    window.show()
+    yield window
+
+
+def test_every_panel_of_the_table_is_one_and_every_section_is_there() -> None:
+    files = Path(help_module.__file__).parent.rglob("*.py")
+    nodes = [node for file in files for node in ast.parse(file.read_text("utf-8")).body]
+    names = {node.name for node in nodes if isinstance(node, ast.ClassDef)}
+    assert set(TOPICS) <= names
+    assert {kind for kind in names if kind.endswith("Page") and f"{kind[:-4].lower()}" in STAGES} <= set(TOPICS)
+    assert [slug for slug in TOPICS.values() if section(f"#{slug}") is None] == []
+
+
+def test_every_link_between_documents_leads_somewhere() -> None:
+    assert len(sections()) > 60 and {part.page for part in sections()} == set(PAGES)
+    addresses = [part.address for part in sections()]
+    assert len(addresses) == len(set(addresses)), "no two sections of a page have one name"
+    lost = []
+    for part in sections():
+        for _, target in LINK.findall(re.sub(r"```.*?```|`[^`]*`", "", part.text, flags=re.DOTALL)):
+            file, _, slug = target.partition("#")
+            if file.startswith("http"):
+                continue
+            if (not file or file.removesuffix(".md") in PAGES) and section(target or part.page) is None:
+                lost.append(f"{part.address}: {target}")
+            if file and not slug and not (folder() / file).exists():
+                lost.append(f"{part.address}: {target}")
+    assert lost == []
+
+
+def test_sections_are_parted_named_and_ranked() -> None:
+    assert slug_of("Are today's images like those?") == "are-todays-images-like-those"
+    split = section("guide.md#the-split")
+    assert split is not None and split.text.startswith("## The split") and "\n## " not in split.text[3:]
+    assert section("guide.md") == sections()[0] and section("#nowhere") is None
+    assert look_for("") == sections()
+    assert look_for("the split")[0].title == "The split", "a title counts first"
+    for part in look_for("least squares thresholds"):
+        assert all(word in part.text.lower() for word in ("least", "squares", "thresholds"))
+    assert look_for("xyzzy") == ()
+
+
+def test_words_find_links_go_on_and_back_comes_back(
+    qtbot: QtBot, help_window: HelpWindow, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    opened: list[str] = []
+    monkeypatch.setattr(QDesktopServices, "openUrl", lambda url: opened.append(url.toString()))
+    help_window.show_address("guide.md#the-split")
+    assert "validation" in help_window.text.toPlainText()
+    assert help_window.list.currentItem() is not None and not help_window.back.isEnabled()
+    help_window.text.anchorClicked.emit(QUrl("settings.md"))
+    assert help_window.shown is not None and help_window.shown.page == "settings"
+    help_window.text.anchorClicked.emit(QUrl("https://pollen.example"))
+    assert opened == ["https://pollen.example"] and help_window.shown.page == "settings"
+    click(qtbot, help_window, "help back")
+    assert help_window.shown.slug == "the-split"
+    enter(help_window, "find help", "occlusion")
+    assert 0 < help_window.list.count() < len(sections())
+    help_window.list.setCurrentRow(0)
+    assert "cclusion" in help_window.text.toPlainText()
+    enter(help_window, "find help", "xyzzy")
+    assert help_window.none.isVisible()
+    qtbot.keyClick(help_window, Qt.Key.Key_Escape)
+    assert not help_window.isVisible()
+
+
+def test_f1_is_about_what_is_in_view(
+    qtbot: QtBot, open_frame: Callable[[Workspace], Frame], station: Workspace, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(help_module, "_window", [])
+    frame = open_frame(station)
+    (f1,) = [each for each in frame.findChildren(QShortcut) if each.key().toString() == "F1"]
+    about = {}
+    for key in STAGES:
+        stage(qtbot, frame, key)
+        QApplication.processEvents()
+        about[key] = topic_of(frame.page(key))
+    assert len(set(about.values())) == len(STAGES), about
+    stage(qtbot, frame, "images")
+    frame.page("images").show_view("sets")
+    QApplication.processEvents()
+    assert topic_of(frame.page("images")) == "the-split", "of a page, what fills it"
+    assert topic_of(frame.findChild(SetsView)) == "the-split"
+    f1.activated.emit()
+    (window,) = help_module._window
+    assert window.isVisible() and window.shown is not None
+    assert show_help(frame) is window
+    window.close()
+
+
+def test_without_documents_nothing_breaks(qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(documents, "folder", lambda: tmp_path)
+    documents.sections.cache_clear()
+    try:
+        window = HelpWindow()
+        qtbot.addWidget(window)
+        window.show_about(None)
+        assert window.shown is None and window.list.count() == 0
+    finally:
+        documents.sections.cache_clear()
