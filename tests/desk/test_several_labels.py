@@ -11,6 +11,7 @@ import pytest
 
 from attentive_lens.core.jobs import finish
 from attentive_lens.core.numbering import RunNumber
+from attentive_lens.desk.cards import read_card
 from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.images.curating import Curating
@@ -47,6 +48,11 @@ from attentive_lens.workspace.corrections import NOTHING
 from attentive_lens.workspace.thresholds import Threshold, keep_thresholds, thresholds_of
 
 LABELS = ("furrowed", "netted", "smooth", "spiny", "triangular", "winged")
+
+
+def test_the_card_of_the_first_page_counts_labels(fields: Workspace, station: Workspace) -> None:
+    assert read_card(fields.folder).labels == len(LABELS) < read_card(fields.folder).classes
+    assert read_card(station.folder).labels == 0 and read_card(station.folder).classes == 6
 
 
 def test_sets_taken_for_classes_are_told(fields: Workspace) -> None:

@@ -11,10 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.keeping import keep, stored
+from attentive_lens.desk.images.data import several_labels
 from attentive_lens.desk.remembering import state_folder
 from attentive_lens.desk.training.runs import RunReader
 from attentive_lens.errors import LensError
 from attentive_lens.images.rows import Pixels
+from attentive_lens.plan.labels import labels_of
 from attentive_lens.workspace import Workspace
 
 PICTURES = 5
@@ -32,6 +34,8 @@ class Card:
         Its name.
     images, classes, runs : int
         How many.
+    labels : int
+        How many there are where an image may have several; 0 elsewhere.
     best : float or None
         Highest validation accuracy of all runs, 0 to 1.
     training : bool
@@ -53,6 +57,7 @@ class Card:
     training: bool
     open: bool
     pictures: NDArray[np.uint8]
+    labels: int = 0
     error: str = ""
 
 
@@ -70,7 +75,7 @@ def read_card(folder: Path) -> Card:
         views = [RunReader(run).view() for run in workspace.runs()]
         mine, held = workspace.for_window()
     except (LensError, OSError) as error:
-        return Card(folder, folder.name, 0, 0, 0, None, False, False, nothing, str(error))
+        return Card(folder, folder.name, 0, 0, 0, None, False, False, nothing, error=str(error))
     if held is not None:
         os.close(held)
     judged = [epoch.validation for view in views for epoch in view.epochs if epoch.validation is not None]
@@ -86,6 +91,7 @@ def read_card(folder: Path) -> Card:
         any(view.state == "training" for view in views),
         workspace.writable and not mine.writable,
         nothing if pictures is None else pictures.pixels,
+        len(labels_of(workspace.catalogue.classes())) if several_labels(workspace) else 0,
     )
 
 

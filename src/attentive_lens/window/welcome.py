@@ -129,7 +129,7 @@ class Welcome(QWidget):
             row.addWidget(source_button)
         layout.addLayout(row)
         dropped = label(
-            "Or drop a folder or a file anywhere on the window: images, or a workspace.", "faint", look.SMALL
+            "Or drop a folder or a file anywhere on the window: images, a model, or a workspace.", "faint", look.SMALL
         )
         layout.addWidget(dropped, 0, CENTRE)
 

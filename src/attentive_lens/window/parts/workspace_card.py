@@ -44,7 +44,8 @@ class WorkspaceCard(QAbstractButton):
         card = self.card
         if card.error:
             return ["It cannot be read.", "Open it to see why."]
-        size = f"{thousands(card.images)} images of {counted(card.classes, 'class', 'classes')}"
+        kinds = counted(card.labels, "label", "labels") if card.labels else counted(card.classes, "class", "classes")
+        size = f"{thousands(card.images)} images of {kinds}"
         if not card.runs:
             return [size, "no run yet"]
         best = f" · best {percent(card.best)} on validation images" if card.best is not None else ""
