@@ -9,6 +9,9 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["OPENBLAS_NUM_THREADS"] = "1"
 _state = tempfile.TemporaryDirectory()
 os.environ["XDG_STATE_HOME"] = _state.name
+os.environ["XDG_DATA_HOME"] = f"{_state.name}/data"
+# No notice of a test on anybody's desktop, and no sleep held off for one.
+os.environ["DBUS_SESSION_BUS_ADDRESS"] = os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "disabled:"
 
 import shutil
 import threading

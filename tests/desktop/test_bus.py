@@ -117,7 +117,7 @@ def test_a_desktop_that_refuses_or_is_not_there_harms_nobody(desktop: StandIn, m
     assert not notify("a", "b")
     with staying_awake("Run 3 trains") as is_awake:
         assert not is_awake
-    for address in ("unix:path=/nowhere", "", "nonsense"):
+    for address in ("unix:path=/nowhere", "", "nonsense", "disabled:"):
         for name in ("DBUS_SESSION_BUS_ADDRESS", "DBUS_SYSTEM_BUS_ADDRESS"):
             monkeypatch.setenv(name, address)
         assert not notify("a", "b")

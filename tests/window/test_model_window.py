@@ -159,6 +159,8 @@ def test_it_is_built_on_in_a_workspace(
     assert isinstance(frame, Frame) and station.shelf.models()[0].name == "meadow"
     qtbot.waitUntil(lambda: frame.session.images.pixels is not None, timeout=30_000)
     assert open_place(station.folder) is frame, "it is open already"
+    assert frame.current == "shelf"
+    qtbot.waitUntil(lambda: said(frame, "shelf title") == "meadow", timeout=30_000)
     frame.close()
     window.put_on_shelf(tmp_path)
     qtbot.waitUntil(lambda: "not a workspace" in window.message.text(), timeout=30_000)

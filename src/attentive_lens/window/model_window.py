@@ -31,11 +31,13 @@ from attentive_lens.window.dropping import places_in
 from attentive_lens.window.explaining.hero import answer_bars
 from attentive_lens.window.explaining.map_choice import MapChooser, NetworkFacts
 from attentive_lens.window.explaining.twins import Twins
+from attentive_lens.window.frame import Frame
 from attentive_lens.window.help import show_help
 from attentive_lens.window.parts.bars import ROW, Bars
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, set_role, vertical
 from attentive_lens.window.parts.empty import EmptyState
 from attentive_lens.window.parts.row_list import RowList
+from attentive_lens.window.presence import bring_to_front
 from attentive_lens.window.shelf.model_bench import model_bench, plates_of_model
 from attentive_lens.window.shelf.model_card import facts_of
 from attentive_lens.window.words import counted, shortened
@@ -104,12 +106,12 @@ class ModelWindow(QMainWindow):
         Opens a window on a workspace.
     """
 
-    def __init__(self, file: Path, open_folder: Callable[[Path], QWidget]) -> None:
+    def __init__(self, file: Path, open_folder: Callable[[Path], Frame]) -> None:
         super().__init__()
         self.file, self._open_folder = file, open_folder
         self.opened: ModelOpened | None = None
         self.explanation: Explanation | None = None
-        self.other: QWidget | None = None
+        self.other: Frame | None = None
         self._facts: NetworkFacts | None = None
         self._against = self._label = ""
         self._is_chosen = False
@@ -390,8 +392,12 @@ class ModelWindow(QMainWindow):
             self.other = self._open_folder(folder)
         except LensError as error:
             self.say(f"{change.done} {error}", True)
-        else:
-            self.other.show()
+            return
+        bring_to_front(self.other)
+        self.other.show_stage("shelf")
+        page = self.other.page("shelf")
+        page.entered()
+        page.come_back({"model": change.name})
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Take files."""
@@ -399,9 +405,10 @@ class ModelWindow(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """Try what was dropped."""
-        files = places_in(event.mimeData()) if event is not None else []
-        self.try_images([file for place in files for file in (sorted(place.iterdir()) if place.is_dir() else [place])])
+        """Try what was dropped: files, and those in a folder."""
+        places = places_in(event.mimeData()) if event is not None else []
+        files = [file for place in places for file in (sorted(place.iterdir()) if place.is_dir() else [place])]
+        self.try_images([file for file in files if file.is_file()])
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """End the worker."""

@@ -38,7 +38,7 @@ class ShelfPage(Page):
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
-        self.current, self.beside = "", ""
+        self.current, self.beside, self._wanted = "", "", ""
         self._benches: dict[tuple[str, int, int], tuple[Plate, ...]] = {}
         self._awaited: tuple[str, int, int] | None = None
         self.parts = StageLayout(session, self.key, self._make_hero(), self._make_evidence(), self._make_list())
@@ -149,8 +149,9 @@ class ShelfPage(Page):
         return {"model": self.current}
 
     def come_back(self, bookmark: PlainTable) -> None:
-        """To that model."""
-        self.show_model(str(bookmark.get("model", "")))
+        """To that model, as soon as it is known."""
+        self._wanted = str(bookmark.get("model", ""))
+        self.refresh()
 
     def restyled(self) -> None:
         """The drawings are in the theme's colours."""
@@ -169,6 +170,8 @@ class ShelfPage(Page):
         """The models as they stand."""
         models = self.session.shelf.models or ()
         names = [model.name for model in models]
+        if self._wanted in names:
+            self.current, self._wanted = self._wanted, ""
         if self.current not in names:
             self.current = names[0] if names else ""
         if self.beside not in names:
