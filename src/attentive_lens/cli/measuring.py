@@ -17,7 +17,7 @@ from attentive_lens.desk.about import about
 from attentive_lens.desk.measuring.results import Change
 
 
-@app.command(name="about")
+@app.command("about")
 @reporting
 def tell_about(as_json: AsJson = False) -> None:
     """Tell what this installation is, for a report of a fault: versions, machine, folders, what Qt lacks."""

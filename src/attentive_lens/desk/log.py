@@ -6,7 +6,7 @@ import traceback
 from pathlib import Path
 from typing import TextIO
 
-from attentive_lens.desk.remembering import remember_setting, remembered_number, state_folder
+from platformdirs import user_state_dir
 
 SEEN = "faults_seen"
 """Bytes of the log that somebody has seen."""
@@ -17,7 +17,7 @@ LONGEST = 1 << 18
 def open_log() -> TextIO | None:
     """The log in the state folder, open for appending; None where it cannot be written."""
     try:
-        state_folder().mkdir(parents=True, exist_ok=True)
+        _file().parent.mkdir(parents=True, exist_ok=True)
         return _file().open("a", encoding="utf-8")
     except OSError:
         return None
@@ -35,6 +35,8 @@ def note_fault(error: Exception) -> str:
 
 def unseen_faults() -> str:
     """What was noted since somebody looked last; empty if nothing."""
+    from attentive_lens.desk.remembering import remembered_number  # only here: every command notes faults
+
     try:
         with _file().open("rb") as log:
             end = log.seek(0, 2)
@@ -47,6 +49,8 @@ def unseen_faults() -> str:
 
 def see_faults() -> None:
     """Whatever is noted so far is seen now."""
+    from attentive_lens.desk.remembering import remember_setting
+
     try:
         remember_setting(SEEN, _file().stat().st_size)
     except OSError:
@@ -54,4 +58,4 @@ def see_faults() -> None:
 
 
 def _file() -> Path:
-    return state_folder() / "faults.log"
+    return Path(user_state_dir("attentive-lens")) / "faults.log"

@@ -12,8 +12,6 @@ from PyQt6.QtGui import (
     QDragEnterEvent,
     QDropEvent,
     QKeySequence,
-    QPainter,
-    QPaintEvent,
     QResizeEvent,
     QShortcut,
 )
@@ -36,63 +34,21 @@ from attentive_lens.window.help import show_help
 from attentive_lens.window.parts.bars import ROW, Bars
 from attentive_lens.window.parts.basics import button, horizontal, label, panel, set_role, vertical
 from attentive_lens.window.parts.empty import EmptyState
-from attentive_lens.window.parts.row_list import RowList
 from attentive_lens.window.presence import bring_to_front
 from attentive_lens.window.shelf.model_bench import model_bench, plates_of_model
 from attentive_lens.window.shelf.model_card import facts_of
-from attentive_lens.window.words import counted, shortened
+from attentive_lens.window.tried_list import TriedList
+from attentive_lens.window.words import counted
 
 TOP, LEAST = 44, (1024, 640)
 LIST, CARD = (176, 116), (380, 244)
 """Pixels of what stands at the sides, and where there is little room."""
 TALLEST, SHOWN_ANSWERS = 96, 12
 """Pixels of the highest plate; answers that are seen at most without scrolling."""
-LINE = 30
 WIDE, TALL = 1200, 720
 """Pixels of the window below which lists are narrow, and the bench makes room for the pair."""
 MOST_WORKSPACES = 12
 EMPTY = "Open images, or drop them on the window: each is answered, and the maps show which pixels drove the answer."
-
-
-class TriedList(RowList):
-    """Image files that were tried, by name."""
-
-    def __init__(self, chosen: Callable[[int], None]) -> None:
-        super().__init__("images tried", "images tried with this model", LINE)
-        self.files: list[Path] = []
-        self.current: int | None = None
-        self._chosen = chosen
-        self.fit()
-
-    def count(self) -> int:
-        """Files."""
-        return len(self.files)
-
-    def place_in_view(self) -> int | None:
-        """That whose answer is shown."""
-        return self.current
-
-    def choose(self, place: int) -> None:
-        """Explain it."""
-        self._chosen(place)
-
-    def tip(self, place: int) -> str:
-        """Where it is."""
-        return str(self.files[place])
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Names, the one in view marked."""
-        t, painter = look.theme, QPainter(self)
-        names = shortened([file.name for file in self.files], self.width() - 20, self.fontMetrics().horizontalAdvance)
-        for place, name in enumerate(names):
-            row, own = self.row(place), place == self.current
-            if own:
-                painter.fillRect(row, t.colour("sheet"))
-                painter.fillRect(row.left(), row.top(), 3, row.height(), t.colour("petrol"))
-            painter.setPen(t.colour("ink" if own else "faint"))
-            painter.setFont(look.font(look.TEXT, own))
-            painter.drawText(row.adjusted(12, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter, name)
-        self.paint_focus(painter)
 
 
 class ModelWindow(QMainWindow):
