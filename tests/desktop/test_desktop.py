@@ -13,7 +13,7 @@ import xml.etree.ElementTree as ElementTree
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from PIL import Image
 from tests.cli.running import command as typed
@@ -50,6 +50,7 @@ def words_of(text: str) -> list[str]:
             word = ""
         else:
             word += sign
+    assert all("%" not in each.replace("%%", "") or each == "%f" for each in [*words, word]), "no field code by chance"
     return [each.replace("%%", "%") for each in [*words, word]]
 
 
@@ -64,6 +65,8 @@ SIGNS = st.characters(codec="utf-8", exclude_categories=("Cc", "Cs", "Zl", "Zp",
 
 
 @given(st.text(SIGNS, min_size=1, max_size=20))
+@example("100 %")
+@example("a%fb")
 def test_any_path_is_started_as_it_is(name: str) -> None:
     path = f"/opt/{name}"
     own = read_entry(entry([path]))["Desktop Entry"]
