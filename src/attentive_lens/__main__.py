@@ -69,7 +69,13 @@ def _say_the_rest() -> None:
 
 
 def _no_window(why: str, remedy: str) -> int:
-    sys.stderr.write(f"The window cannot be opened: {why}. {remedy}\n")
+    sentence = f"The window cannot be opened: {why}. {remedy}"
+    if sys.stderr is None or not sys.stderr.isatty():  # started by a desktop: nobody reads a terminal
+        from attentive_lens.desktop.bus import notify
+
+        notify("Attentive Lens", sentence, urgent=True)
+    if sys.stderr is not None:
+        sys.stderr.write(f"{sentence}\n")
     return 1
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
 import shutil
 import subprocess
@@ -14,7 +16,7 @@ from threading import Thread
 import pytest
 from jeepney import MessageType, message_bus, new_error, new_method_return
 from jeepney.io.blocking import open_dbus_connection
-from tests.cli.running import TINY, command
+from tests.cli.running import TINY, command, run_words
 
 from attentive_lens.desktop.bus import notify, staying_awake
 from attentive_lens.workspace import Workspace
@@ -56,12 +58,15 @@ class StandIn:
                     os.close(theirs)
 
     def is_held(self, number: int = -1) -> bool:
-        """Whether the other end of a hold's pipe is open."""
+        """Whether the other end of a hold's pipe is open; whoever passed it on may take a moment to close its own."""
         os.set_blocking(self.pipes[number], False)
-        try:
-            return os.read(self.pipes[number], 1) != b""
-        except BlockingIOError:
-            return True
+        limit = time.monotonic() + 1
+        while time.monotonic() < limit:
+            try:
+                return os.read(self.pipes[number], 1) != b""
+            except BlockingIOError:
+                time.sleep(0.01)
+        return True
 
 
 @pytest.fixture
@@ -110,6 +115,20 @@ def test_sleep_is_held_off_for_a_reason_and_let_go(desktop: StandIn) -> None:
     with pytest.raises(ZeroDivisionError), staying_awake("Run 4 trains"):
         raise ZeroDivisionError
     assert not desktop.is_held(), "whatever ends it"
+
+
+def test_a_window_that_cannot_be_opened_is_told_where_there_is_no_terminal(
+    desktop: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("DISPLAY", "WAYLAND_DISPLAY"):
+        monkeypatch.delenv(name, raising=False)
+    monkeypatch.setenv("QT_QPA_PLATFORM", "xcb")
+    said = io.StringIO()
+    with contextlib.redirect_stderr(said):
+        assert run_words() == 1
+    ((*_, title, words, _, hints, _),) = desktop.notices
+    assert title == "Attentive Lens" and "no display" in str(words) and str(words) in said.getvalue()
+    assert hints["urgency"] == ("y", 2)  # type: ignore[index]
 
 
 def test_a_desktop_that_refuses_or_is_not_there_harms_nobody(desktop: StandIn, monkeypatch: pytest.MonkeyPatch) -> None:
