@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import itertools
 import os
 import re
@@ -108,6 +109,23 @@ def make_folder(folder: Path) -> None:
     except OSError as error:
         why = str(error.strerror or error).lower()
         raise BadFile(f"{folder} could not be made", why, "Name a folder you may write in") from None
+
+
+def is_locked(file: Path) -> bool:
+    """Whether a process holds a lock on a file; not where there is no such file, or its disk knows no locks."""
+    try:
+        looking = os.open(file, os.O_RDONLY | os.O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(looking, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except OSError:
+        return False
+    finally:
+        os.close(looking)
+    return False
 
 
 def is_alive(process: int) -> bool:

@@ -73,11 +73,8 @@ def read_card(folder: Path) -> Card:
         workspace = Workspace.open(folder)
         images, classes = workspace.catalogue.size()
         views = [RunReader(run).view() for run in workspace.runs()]
-        mine, held = workspace.for_window()
     except (LensError, OSError) as error:
         return Card(folder, folder.name, 0, 0, 0, None, False, False, nothing, error=str(error))
-    if held is not None:
-        os.close(held)
     judged = [epoch.validation for view in views for epoch in view.epochs if epoch.validation is not None]
     scores = [figures.accuracy for figures in judged if figures.accuracy is not None]
     pictures = stored(_file(folder), _Pictures, str(folder.absolute()))
@@ -89,7 +86,7 @@ def read_card(folder: Path) -> Card:
         len(views),
         max(scores, default=None),
         any(view.state == "training" for view in views),
-        workspace.writable and not mine.writable,
+        workspace.has_window,
         nothing if pictures is None else pictures.pixels,
         len(labels_of(workspace.catalogue.classes())) if several_labels(workspace) else 0,
     )

@@ -19,7 +19,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.files import write_text
+from attentive_lens.core.files import is_locked, write_text
 from attentive_lens.core.numbering import RunNumber
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.plan.plan import Plan
@@ -184,19 +184,7 @@ class Run:
 
     def is_training(self) -> bool:
         """Whether a process holds it as its writer."""
-        try:
-            looking = os.open(self.folder / "lock", os.O_RDONLY | os.O_CLOEXEC)
-        except OSError:
-            return False
-        try:
-            fcntl.flock(looking, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        except BlockingIOError:
-            return True
-        except OSError:
-            return False
-        finally:
-            os.close(looking)
-        return False
+        return is_locked(self.folder / "lock")
 
     def trained(self) -> int:
         """Whole epochs that its last checkpoint holds; 0 without one."""

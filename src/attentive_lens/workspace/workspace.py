@@ -10,7 +10,7 @@ import tomllib
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from attentive_lens.core.files import part_of, remove_leftovers
+from attentive_lens.core.files import is_locked, part_of, remove_leftovers
 from attentive_lens.core.numbering import label_of
 from attentive_lens.errors import BadFile, BadValue, NotHere
 from attentive_lens.images.sources.base import WORKSPACE_MARKER
@@ -115,19 +115,7 @@ class Workspace:
     @property
     def has_window(self) -> bool:
         """Whether a window has it open, and may change it."""
-        try:
-            file = os.open(self.folder / LOCK, os.O_RDONLY | os.O_CLOEXEC)
-        except OSError:
-            return False
-        try:
-            fcntl.flock(file, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        except BlockingIOError:
-            return True
-        except OSError:
-            return False  # its disk knows no locks
-        finally:
-            os.close(file)
-        return False
+        return is_locked(self.folder / LOCK)
 
     @property
     def catalogue(self) -> Catalogue:
