@@ -1,4 +1,4 @@
-"""Write the pages made from the program itself: settings, Python, JSON schema and manual page, in docs.
+"""Write the pages made from the program itself: settings, commands, Python, JSON schema and manual page, in docs.
 
 python scripts/reference.py          writes them
 python scripts/reference.py --check  says which are not as they would be written, and exits with 1
@@ -87,6 +87,45 @@ def _command(name: str, command: Any) -> list[str]:
     return lines
 
 
+def commands_page() -> str:
+    """Every command with its words and options."""
+    group: Any = typer.main.get_command(with_commands())
+    lines = [
+        "# Commands",
+        "",
+        "`attentive-lens COMMAND --help` tells the same in the terminal, and the manual page too. Every command takes",
+        "`--json`: [what is printed then](output.md).",
+    ]
+    for name, command in sorted(group.commands.items()):
+        lines += _on_page(name, command)
+    return "\n".join(lines) + "\n"
+
+
+def _on_page(name: str, command: Any) -> list[str]:
+    if hasattr(command, "commands"):
+        return [line for inner, own in command.commands.items() for line in _on_page(f"{name} {inner}", own)]
+    arguments = [each for each in command.params if each.param_type_name == "argument"]
+    options = [each for each in command.params if each.param_type_name == "option" and not each.hidden]
+    words = "".join(f" {each.metavar}" for each in arguments)
+    lines = ["", f"## {name}", "", _cell(command.help), "", f"    attentive-lens {name}{words}", ""]
+    if arguments or options:
+        lines += ["| word | meaning |", "|---|---|"]
+    lines += [f"| `{each.metavar}` | {_cell(each.help or '')} |" for each in arguments]
+    for each in options:
+        takes = f" {each.metavar}" if each.metavar else ""
+        lines.append(f"| `{_bars(each.opts[0] + takes)}` | {_cell(each.help or '')} |")
+    return lines
+
+
+def _cell(words: str) -> str:
+    """For a page: one line in which nothing ends a cell or is a tag."""
+    return _bars(" ".join(words.split())).replace("<", "&lt;").replace("*", "\\*")
+
+
+def _bars(words: str) -> str:
+    return words.replace("|", "\\|")
+
+
 def _text(words: str) -> str:
     """For a manual page: hyphens and backslashes as they are, and no line that begins like a request."""
     plain = " ".join(words.split()).replace("\\", "\\e").replace("-", "\\-")
@@ -102,8 +141,8 @@ def python_page() -> str:
     lines = [
         "# Python",
         "",
-        "What `import attentive_lens as al` gives; [the guide](guide.md#from-python) has examples that are run by the",
-        "tests, and [Bringing your own](extending.md) says how to add layers, losses and others.",
+        "What `import attentive_lens as al` gives; [Work from Python](../how-to/from-python.md) has examples that are",
+        "run by the tests; [Bringing your own](../developing/extending.md) says how to add layers, losses and others.",
     ]
     for name in attentive_lens.__all__:
         thing = getattr(attentive_lens, name)
@@ -141,10 +180,11 @@ def _described(shown: str, thing: Any) -> list[str]:
 
 
 PAGES = {
-    "docs/settings.md": settings_page,
+    "docs/reference/settings.md": settings_page,
     "src/attentive_lens/desktop/data/attentive-lens.1": manual,
-    "docs/json-schema.json": schema_page,
-    "docs/python.md": python_page,
+    "docs/reference/commands.md": commands_page,
+    "docs/reference/json-schema.json": schema_page,
+    "docs/reference/python.md": python_page,
 }
 
 

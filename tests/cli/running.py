@@ -21,7 +21,7 @@ from attentive_lens.__main__ import main
 TINY = ["--set", "network=two blocks", "--set", "preprocessing.input_size=24", "--set", "training.epochs=2"]
 
 
-SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "json-schema.json").read_text("utf-8"))
+SCHEMA = json.loads((Path(__file__).parents[2] / "docs" / "reference" / "json-schema.json").read_text("utf-8"))
 
 
 def command(*words: object, code: int = 0) -> str:
@@ -41,7 +41,7 @@ def run_words(*words: object) -> int:
 
 
 def follow_the_schema(words: tuple[object, ...], text: str, code: int) -> None:
-    """Every line is an object as docs/json-schema.json says, the last one of a command that failed being the error."""
+    """Every line is an object as the schema says, the last one of a command that failed being the error."""
     name = f"plan {words[1]}" if words[0] == "plan" else str(words[0])
     lines = text.splitlines()
     assert lines
@@ -52,7 +52,7 @@ def follow_the_schema(words: tuple[object, ...], text: str, code: int) -> None:
 
 @functools.cache
 def check_of(kind: str) -> Callable[[object], object]:
-    """Refuses what is not as docs/json-schema.json says."""
+    """Refuses what is not as docs/reference/json-schema.json says."""
     check: Callable[[object], object] = fastjsonschema.compile({"$defs": SCHEMA["$defs"], "$ref": f"#/$defs/{kind}"})
     return check
 

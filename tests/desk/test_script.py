@@ -119,18 +119,18 @@ def test_everything_says_what_it_is(station: Workspace) -> None:
     assert re.fullmatch(r"<Model: 6 classes, 32×32×3 images, \d+ layers, \d+ weights>", repr(place.runs()[0].model))
 
 
-def test_what_the_guide_shows_in_python_runs(
+def test_what_pages_show_in_python_runs(
     model: Model, station: Workspace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     (tmp_path / "here").mkdir()
     station.folder.rename(tmp_path / "here" / "pollen-station")
     Image.new("RGB", (50, 40), (200, 190, 180)).save(tmp_path / "here" / "grain.png")
     monkeypatch.chdir(tmp_path / "here")
-    text = "\n".join((ROOT / name).read_text("utf-8") for name in ("README.md", "docs/guide.md"))
+    text = "\n".join((ROOT / name).read_text("utf-8") for name in ("README.md", "docs/how-to/from-python.md"))
     blocks = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
     assert len(blocks) == 4
     for block in blocks:
-        exec(compile(block, "guide", "exec"), {})  # noqa: S102
+        exec(compile(block, "page", "exec"), {})  # noqa: S102
     probe = Probe(Predictor.of(model.file))
     image = model.file.preprocessor.apply(np.zeros((1, 32, 32, 3), np.uint8))[0]
     assert map_method("gradient").maps(probe, image, Targets.classes([0], 6)).shape == (1, 32, 32)

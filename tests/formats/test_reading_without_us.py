@@ -60,7 +60,7 @@ from attentive_lens.plan.nodes import Node
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
-PAGE = Path(__file__).parents[2] / "docs" / "model-file.md"
+PAGE = Path(__file__).parents[2] / "docs" / "reference" / "model-file.md"
 SIDE = 18
 
 IN_A_ROW: dict[str, list[LayerSettings]] = {

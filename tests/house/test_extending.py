@@ -1,4 +1,4 @@
-"""What docs/extending.md says, done in a package beside the program, stands everywhere; what is broken is left out."""
+"""What «Bringing your own» says, done in a package beside the program, stands everywhere; the broken is left out."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from PIL import Image
 from attentive_lens.core.extensions import ALONE, PAIRS, PREFIX, left_out
 from attentive_lens.workspace import Workspace
 
-GUIDE = Path(__file__).parents[2] / "docs" / "extending.md"
+GUIDE = Path(__file__).parents[2] / "docs" / "developing" / "extending.md"
 PACKAGE = "grain_tools"
 
 

@@ -1,4 +1,4 @@
-"""What «How to add» in docs/developing.md says is done to a copy of the program, and appears everywhere."""
+"""What «How to add» in docs/developing/developing.md says is done to a copy of the program, and appears everywhere."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from PIL import Image
 from attentive_lens.workspace import Workspace
 
 ROOT = Path(__file__).parents[2]
-GUIDE = ROOT / "docs" / "developing.md"
+GUIDE = ROOT / "docs" / "developing" / "developing.md"
 MOST_FILES = 3
 
 

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 
 ROOT = Path(__file__).parents[2]
-PAGE = (ROOT / "docs" / "promises.md").read_text("utf-8")
+PAGE = (ROOT / "docs" / "reference" / "promises.md").read_text("utf-8")
 
 
 def test_every_promise_names_tests_that_exist() -> None:

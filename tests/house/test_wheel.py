@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from packaging.metadata import Metadata
 
-from attentive_lens.desk.documents import PAGES
+from attentive_lens.desk.documents import pages
 
 ROOT = Path(__file__).parents[2]
 PARTS = {".ci", ".gitignore", "LICENSE", "README.md", "benchmarks", "check", "docs", "pyproject.toml"}
@@ -22,11 +22,11 @@ OPENS = """
 import sys
 from pathlib import Path
 import attentive_lens
-from attentive_lens.desk.documents import sections
+from attentive_lens.desk.documents import built, sections
 from attentive_lens.window.application import make_application, open_place
 application = make_application()
 assert not application.windowIcon().isNull()
-assert len(sections()) > 40
+assert len(sections()) > 150 and built("theory/maps").is_relative_to(Path(attentive_lens.__file__).parent)
 window = open_place(Path(sys.argv[1]))
 window.show()
 window.grab()
@@ -97,8 +97,10 @@ def test_archives_hold_what_is_tracked_and_no_more(built: Path) -> None:
     assert names - tracked <= {"PKG-INFO"} and tracked - names <= {".gitignore"}
     with zipfile.ZipFile(wheel) as files:
         packed = {f"src/{name}" for name in files.namelist() if name.startswith("attentive_lens/")}
-    documents = {f"src/attentive_lens/documents/{page}.md" for page in PAGES}
-    assert packed == {name for name in tracked if name.startswith("src/attentive_lens/")} | documents
+    documents = {name for name in packed if name.startswith("src/attentive_lens/documents/")}
+    assert packed - documents == {name for name in tracked if name.startswith("src/attentive_lens/")}
+    for form in ("{}.html", "_sources/{}.md"):
+        assert {f"src/attentive_lens/documents/{form.format(page)}" for page in pages()} <= documents
 
 
 def test_its_description_is_as_the_standard_says(built: Path) -> None:

@@ -106,7 +106,7 @@ def test_what_a_pair_brings_goes_with_it_and_what_was_set_by_hand_stays() -> Non
 
 
 def test_the_page_of_settings_is_the_list() -> None:
-    page = (Path(__file__).parents[2] / "docs" / "settings.md").read_text("utf-8")
+    page = (Path(__file__).parents[2] / "docs" / "reference" / "settings.md").read_text("utf-8")
     for own in settings():
         row = next(line for line in page.splitlines() if line.startswith(f"| `{own.key}` |"))
         for part in (own.default, own.meaning, own.allowed):

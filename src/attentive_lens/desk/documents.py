@@ -2,23 +2,17 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-PAGES = {
-    "guide": "Guide",
-    "settings": "Settings of a plan",
-    "python": "From Python",
-    "extending": "Bringing your own parts",
-    "model-file": "Reading a model file",
-    "promises": "What may be relied on",
-}
-"""Files of docs/ and what they are called, in order."""
+CONTENTS = "index.md"
+"""The page that lists all others, in groups."""
+LISTED = re.compile(r"```\{toctree\}\n:caption: (.+)\n((?:.+\n)+?)```")
 HEADING = re.compile(r"^(#{1,3}) (.+)$")
-PICTURE = re.compile(r"!\[([^\]]*)\]\([^)]*\)\n?")
-LINK = re.compile(r"\[([^\]]*)\]\(([^)\s]+)\)")
+LINK = re.compile(r"(?<!!)\[([^\]]*)\]\(([^)\s]+)\)")
 
 
 @dataclass(frozen=True)
@@ -28,7 +22,9 @@ class Section:
     Attributes
     ----------
     page, slug : str
-        Of `PAGES`, and its name in links: «the-split».
+        Its page, «how-to/split», and its name in links: «folds».
+    group, head : str
+        What its page stands under in the contents, and what the page is called.
     title : str
         Its heading.
     level : int
@@ -39,33 +35,60 @@ class Section:
 
     page: str
     slug: str
+    group: str
+    head: str
     title: str
     level: int
     text: str
 
     @property
     def address(self) -> str:
-        """As links name it."""
+        """As links name it from where all pages are."""
         return f"{self.page}.md#{self.slug}"
 
 
 def folder() -> Path:
-    """Where the documents are: with the program, or in its sources."""
+    """Where the pages are as they were written: with the program, or in its sources."""
     package = Path(__file__).parents[1]
-    installed = package / "documents"
+    installed = package / "documents" / "_sources"
     return installed if installed.is_dir() else package.parents[1] / "docs"
+
+
+def built(page: str = "") -> Path | None:
+    """A page for a browser, the contents if none is named; None where they were not built."""
+    for place in (Path(__file__).parents[1] / "documents", folder() / "pages"):
+        file = place / f"{page or 'index'}.html"
+        if file.exists():
+            return file
+    return None
+
+
+@cache
+def pages() -> dict[str, str]:
+    """All of them in order, and the group of each; none where there are no documents."""
+    try:
+        text = (folder() / CONTENTS).read_text("utf-8")
+    except OSError:
+        return {}
+    return {page: group for group, listed in LISTED.findall(text) for page in listed.split()}
 
 
 @cache
 def sections() -> tuple[Section, ...]:
-    """All of them, in order; none of a page that is not there."""
-    return tuple(part for page in PAGES for part in _parted(page))
+    """Those of all pages, in order."""
+    return tuple(part for page, group in pages().items() for part in _parted(page, group))
 
 
-def section(address: str) -> Section | None:
-    """That of a link, «guide.md#the-split», «#the-split» or «guide.md»; None where there is none."""
+def section(address: str, of: str = "") -> Section | None:
+    """That of a link, «how-to/split.md#folds»; None where there is none.
+
+    Parameters
+    ----------
+    of : str
+        The page that holds the link, where it says «../theory/maps.md» or «#folds» from there.
+    """
     file, _, slug = address.partition("#")
-    page = file.removesuffix(".md") or "guide"
+    page = posixpath.normpath(posixpath.join(posixpath.dirname(of), file)).removesuffix(".md") if file else of
     return next((part for part in sections() if part.page == page and slug in (part.slug, "")), None)
 
 
@@ -76,11 +99,16 @@ def look_for(words: str) -> tuple[Section, ...]:
         return sections()
     ranked = []
     for place, part in enumerate(sections()):
-        text, title = part.text.lower(), part.title.lower()
+        text, title = part.text.lower(), f"{part.title} {part.head}".lower()
         counts = [text.count(word) for word in wanted]
         if all(counts):
             ranked.append((-sum(word in title for word in wanted), -min(counts), place, part))
     return tuple(part for *_, part in sorted(ranked, key=lambda each: each[:3]))
+
+
+def whole(page: str) -> str:
+    """A page in Markdown, its sections one below the other."""
+    return "\n".join(part.text for part in sections() if part.page == page)
 
 
 def slug_of(title: str) -> str:
@@ -88,7 +116,7 @@ def slug_of(title: str) -> str:
     return re.sub(r"[^\w\- ]", "", title.lower()).strip().replace(" ", "-")
 
 
-def _parted(page: str) -> list[Section]:
+def _parted(page: str, group: str) -> list[Section]:
     try:
         lines = (folder() / f"{page}.md").read_text("utf-8").splitlines()
     except OSError:
@@ -99,11 +127,9 @@ def _parted(page: str) -> list[Section]:
         in_code ^= line.startswith("```")
         heading = None if in_code else HEADING.match(line)
         if heading:
-            parts.append((PAGES[page] if heading[1] == "#" else heading[2], len(heading[1]), [line]))
+            parts.append((heading[2].replace("`", ""), len(heading[1]), [line]))
         elif parts:
             parts[-1][2].append(line)
     return [
-        Section(page, slug_of(title), title.replace("`", ""), level, PICTURE.sub("", "\n".join(own)))
-        for title, level, own in parts
-        if level > 1 or any(line.strip() for line in own[1:])
+        Section(page, slug_of(title), group, parts[0][0], title, level, "\n".join(own)) for title, level, own in parts
     ]

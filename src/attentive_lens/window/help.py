@@ -1,12 +1,15 @@
-"""The documents in a window: sections at the left, found by words; the one that is read at the right."""
+"""The documents in a window: pages at the left, found by words; the one that is read at the right."""
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import Any
+
 from PyQt6.QtCore import Qt, QUrl
-from PyQt6.QtGui import QDesktopServices, QKeyEvent, QPalette, QTextDocument
+from PyQt6.QtGui import QDesktopServices, QImage, QKeyEvent, QPalette, QTextDocument
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
-from attentive_lens.desk.documents import PAGES, Section, look_for, section, sections
+from attentive_lens.desk.documents import Section, built, folder, look_for, section, sections, whole
 from attentive_lens.window import look
 from attentive_lens.window.help_topics import topic_of
 from attentive_lens.window.parts.basics import button, horizontal, label, vertical
@@ -17,8 +20,53 @@ NOTHING = "No section holds all of these words."
 INDENT = "\u2003"
 
 
+class Reader(QTextBrowser):
+    """A page with its pictures, which are never wider than it."""
+
+    def loadResource(self, kind: int, name: QUrl) -> Any:
+        """A picture of the documents, as wide as there is room."""
+        shown = self._picture(name.path()) if kind == QTextDocument.ResourceType.ImageResource.value else None
+        return super().loadResource(kind, name) if shown is None else shown
+
+    def _picture(self, name: str) -> QImage | None:
+        page = self.property("page") or ""
+        for file in (folder() / Path(page).parent / name, folder().parent / "_images" / Path(name).name):
+            picture = QImage(str(file))
+            if not picture.isNull():
+                ratio = self.devicePixelRatioF()
+                port = self.viewport()
+                room = int(((port.width() if port is not None else self.width()) - 2 * MARGIN) * ratio)
+                if picture.width() > room:
+                    picture = picture.scaledToWidth(room, Qt.TransformationMode.SmoothTransformation)
+                picture.setDevicePixelRatio(ratio if picture.width() == room else 1.0)
+                return picture
+        return None
+
+    def show_page(self, part: Section) -> None:
+        """A page, at one of its sections."""
+        text = self.document()
+        if text is None:
+            return
+        if self.property("page") != part.page:
+            self.setProperty("page", part.page)
+            text.setDocumentMargin(MARGIN)
+            colours = self.palette()
+            colours.setColor(QPalette.ColorRole.Link, look.theme.colour("petrol"))
+            self.setPalette(colours)
+            text.setMarkdown(whole(part.page), QTextDocument.MarkdownFeature.MarkdownDialectGitHub)
+        block = text.begin()
+        while block.isValid():
+            if block.blockFormat().headingLevel() == part.level and block.text() == part.title:
+                break
+            block = block.next()
+        layout, bar = text.documentLayout(), self.verticalScrollBar()
+        if layout is not None and bar is not None:
+            at_section = part.level > 1 and block.isValid()
+            bar.setValue(int(layout.blockBoundingRect(block).top()) if at_section else 0)
+
+
 class HelpWindow(QWidget):
-    """Sections, a field to find some by words, and the text of one; links go on, Alt+Left comes back."""
+    """Pages, a field to find sections by words, and the text of one page; links go on, Alt+Left comes back."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -37,7 +85,7 @@ class HelpWindow(QWidget):
         left.addWidget(self.words)
         self.list = QListWidget()
         self.list.setObjectName("help sections")
-        self.list.setAccessibleName("sections")
+        self.list.setAccessibleName("pages and sections")
         self.list.setFixedWidth(LIST)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setFont(look.font())
@@ -47,18 +95,21 @@ class HelpWindow(QWidget):
         left.addWidget(self.none)
         across.addLayout(left)
         right = vertical(spacing=8)
-        self.text = QTextBrowser()
+        self.text = Reader()
         self.text.setObjectName("help text")
-        self.text.setAccessibleName("text of the section")
+        self.text.setAccessibleName("text of the page")
         self.text.setOpenLinks(False)
         self.text.setFont(look.font())
         self.text.anchorClicked.connect(self._follow)
         right.addWidget(self.text, 1)
         row = horizontal(spacing=8)
-        self.back = button("Back", "help back", "The section read before (Alt+Left).", self.go_back)
+        self.back = button("Back", "help back", "What was read before (Alt+Left).", self.go_back)
         self.back.setShortcut("Alt+Left")
         row.addWidget(self.back)
         row.addStretch()
+        self.outside = button("In the browser", "help in browser", "Open this page in the browser.", self._open_outside)
+        self.outside.setVisible(built() is not None)
+        row.addWidget(self.outside)
         row.addWidget(button("Close", "close help", "Close the documents (Esc).", self.close))
         right.addLayout(row)
         across.addLayout(right, 1)
@@ -67,17 +118,17 @@ class HelpWindow(QWidget):
         self._list()
 
     def show_about(self, widget: QWidget | None) -> None:
-        """The section about what somebody looks at."""
-        self.show_address(f"guide.md#{topic_of(widget)}")
+        """The page about what somebody looks at."""
+        self.show_address(f"{topic_of(widget)}.md")
 
     def show_address(self, address: str) -> None:
-        """A section, as links name it; the first one where there is none."""
+        """A section, by its address; the first one where there is none."""
         wanted = section(address) or next(iter(sections()), None)
         if wanted is not None:
             self._show(wanted)
 
     def go_back(self) -> None:
-        """To the section read before."""
+        """To what was read before."""
         if self._before:
             before = self._before.pop()
             self.shown = None
@@ -90,33 +141,30 @@ class HelpWindow(QWidget):
             self._before.append(self.shown)
         self.shown = wanted
         self.back.setEnabled(bool(self._before))
-        text = self.text.document()
-        if text is not None:
-            text.setDocumentMargin(MARGIN)
-            colours = self.text.palette()
-            colours.setColor(QPalette.ColorRole.Link, look.theme.colour("petrol"))
-            self.text.setPalette(colours)
-            text.setMarkdown(wanted.text, QTextDocument.MarkdownFeature.MarkdownDialectGitHub)
+        self.text.show_page(wanted)
+        if not self.words.text():
+            self._list()
         self._mark()
 
     def _list(self) -> None:
-        """Those that hold the words, or all."""
-        matching = look_for(self.words.text())
-        page = ""
+        """Sections that hold the words; without words all pages, and what is in the one in view."""
+        words, group = self.words.text(), ""
+        matching = look_for(words)
         self.list.blockSignals(True)
         self.list.clear()
         for part in matching:
-            if part.page != page and part.level > 1 and not self.words.text():
-                head = QListWidgetItem(PAGES[part.page])
+            if not words and part.level > 1 and (self.shown is None or part.page != self.shown.page):
+                continue
+            if part.group != group and not words:
+                head = QListWidgetItem(part.group)
                 head.setFlags(Qt.ItemFlag.NoItemFlags)
-                head.setFont(look.font(look.TEXT, True))
+                head.setFont(look.font(look.SMALL, True))
                 self.list.addItem(head)
-            page = part.page
-            title = part.title if part.level == 1 or self.words.text() else INDENT * (part.level - 1) + part.title
-            item = QListWidgetItem(title)
+            group = part.group
+            item = QListWidgetItem(part.title if words else INDENT * (part.level - 1) + part.title)
             item.setData(Qt.ItemDataRole.UserRole, part.address)
-            item.setToolTip(f"{PAGES[part.page]}: {part.title}")
-            item.setFont(look.font(look.TEXT, part.level == 1))
+            item.setToolTip(part.title if part.level == 1 else f"{part.head}: {part.title}")
+            item.setFont(look.font(look.TEXT))
             self.list.addItem(item)
         self.list.blockSignals(False)
         self.none.setVisible(not matching)
@@ -140,11 +188,21 @@ class HelpWindow(QWidget):
     def _follow(self, link: QUrl) -> None:
         """Another section, or what lies outside in the browser."""
         address = link.toString()
-        if not link.scheme():
-            page = self.shown.page if self.shown is not None else "guide"
-            self.show_address(f"{page}.md{address}" if address.startswith("#") else address)
+        page = self.shown.page if self.shown is not None else ""
+        wanted, beside = section(address, page), folder() / Path(page).parent / link.path()
+        if wanted is not None:
+            self._show(wanted)
         elif link.scheme() in ("http", "https"):
             QDesktopServices.openUrl(link)
+        elif beside.exists():
+            QDesktopServices.openUrl(QUrl.fromLocalFile(str(beside.resolve())))
+
+    def _open_outside(self) -> None:
+        page = built(self.shown.page if self.shown is not None else "")
+        if page is not None:
+            url = QUrl.fromLocalFile(str(page))
+            url.setFragment(self.shown.slug if self.shown is not None and self.shown.level > 1 else None)
+            QDesktopServices.openUrl(url)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Escape closes, Ctrl+F goes to the field."""

@@ -20,7 +20,7 @@ class ExtensionsListed:
     def words(self) -> Iterator[str | Rows]:
         """A line each, and the reasons."""
         if not self.extensions:
-            yield "No package brings anything: see docs/extending.md."
+            yield "No package brings anything: see docs/developing/extending.md."
             return
         rows = [
             (each.group, each.name, f"{each.package} {each.version}", each.problem and "left out")
