@@ -6,7 +6,16 @@ from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import Qt, QUrl
-from PyQt6.QtGui import QDesktopServices, QImage, QKeyEvent, QPalette, QTextDocument
+from PyQt6.QtGui import (
+    QDesktopServices,
+    QImage,
+    QKeyEvent,
+    QTextBlock,
+    QTextCursor,
+    QTextDocument,
+    QTextFormat,
+    QTextFragment,
+)
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
 from attentive_lens.desk.documents import Section, built, folder, look_for, section, sections, whole
@@ -14,7 +23,7 @@ from attentive_lens.window import look
 from attentive_lens.window.help_topics import topic_of
 from attentive_lens.window.parts.basics import button, horizontal, label, vertical
 
-LIST, MARGIN = 300, 20
+LIST, MARGIN, GAP = 300, 20, 10
 """Pixels."""
 NOTHING = "No section holds all of these words."
 INDENT = "\u2003"
@@ -35,7 +44,7 @@ class Reader(QTextBrowser):
             if not picture.isNull():
                 ratio = self.devicePixelRatioF()
                 port = self.viewport()
-                room = int(((port.width() if port is not None else self.width()) - 2 * MARGIN) * ratio)
+                room = int(((port.width() if port is not None else self.width()) - 3 * MARGIN) * ratio)
                 if picture.width() > room:
                     picture = picture.scaledToWidth(room, Qt.TransformationMode.SmoothTransformation)
                 picture.setDevicePixelRatio(ratio if picture.width() == room else 1.0)
@@ -50,10 +59,8 @@ class Reader(QTextBrowser):
         if self.property("page") != part.page:
             self.setProperty("page", part.page)
             text.setDocumentMargin(MARGIN)
-            colours = self.palette()
-            colours.setColor(QPalette.ColorRole.Link, look.theme.colour("petrol"))
-            self.setPalette(colours)
             text.setMarkdown(whole(part.page), QTextDocument.MarkdownFeature.MarkdownDialectGitHub)
+            _set(text)
         block = text.begin()
         while block.isValid():
             if block.blockFormat().headingLevel() == part.level and block.text() == part.title:
@@ -65,6 +72,48 @@ class Reader(QTextBrowser):
             bar.setValue(int(layout.blockBoundingRect(block).top()) if at_section else 0)
 
 
+def _set(text: QTextDocument) -> None:
+    """Room between paragraphs, listings smaller, links in our colour; Markdown alone says none of it."""
+    petrol = look.theme.colour("petrol")
+    cursor = QTextCursor(text)
+    block = text.begin()
+    while block.isValid():
+        form, following = block.blockFormat(), block.next()
+        is_code = _is_code(block)
+        goes_on = is_code and _is_code(following)
+        cursor.setPosition(block.position())
+        if cursor.currentTable() is None:
+            form.setBottomMargin(0 if goes_on else 4 if block.textList() is not None else GAP)
+            form.setTopMargin(2 * GAP if form.headingLevel() > 1 else 0)
+            form.setNonBreakableLines(False)
+            cursor.setBlockFormat(form)
+        for part in _parts(block):
+            letters = part.charFormat()
+            if letters.isAnchor() or is_code:
+                if letters.isAnchor():
+                    letters.setForeground(petrol)
+                if is_code:
+                    letters.setProperty(QTextFormat.Property.FontPixelSize, look.SMALL)
+                cursor.setPosition(part.position())
+                cursor.setPosition(part.position() + part.length(), QTextCursor.MoveMode.KeepAnchor)
+                cursor.setCharFormat(letters)
+        block = following
+
+
+def _parts(block: QTextBlock) -> list[QTextFragment]:
+    """Stretches of letters that look alike."""
+    parts, at = [], block.begin()
+    while not at.atEnd():
+        parts.append(at.fragment())
+        at += 1
+    return parts
+
+
+def _is_code(block: QTextBlock) -> bool:
+    """Whether it is a line of a listing."""
+    return block.isValid() and block.blockFormat().hasProperty(QTextFormat.Property.BlockCodeLanguage)
+
+
 class HelpWindow(QWidget):
     """Pages, a field to find sections by words, and the text of one page; links go on, Alt+Left comes back."""
 
@@ -72,7 +121,7 @@ class HelpWindow(QWidget):
         super().__init__()
         self.setObjectName("help")
         self.setWindowTitle("Help – Attentive Lens")
-        self.resize(1040, 760)
+        self.resize(1180, 780)
         self.setFont(look.font())
         across = horizontal(self, spacing=16, margins=(16, 16, 16, 16))
         left = vertical(spacing=8)
@@ -161,7 +210,10 @@ class HelpWindow(QWidget):
                 head.setFont(look.font(look.SMALL, True))
                 self.list.addItem(head)
             group = part.group
-            item = QListWidgetItem(part.title if words else INDENT * (part.level - 1) + part.title)
+            title = INDENT * (part.level - 1) + part.title
+            if words and part.level > 1:
+                title = f"{part.title} · {part.head}"
+            item = QListWidgetItem(title)
             item.setData(Qt.ItemDataRole.UserRole, part.address)
             item.setToolTip(part.title if part.level == 1 else f"{part.head}: {part.title}")
             item.setFont(look.font(look.TEXT))
