@@ -82,9 +82,9 @@ def main() -> None:
     assert isinstance(results, ResultsPage)
     frame.show_stage("results")
     for word in results.views:
-        results.open_view(word)
+        results.show_view(word)
         watch.during(f"results: {word}", lambda: True, 4)
-    results.open_view("overview")
+    results.show_view("overview")
     for area in frame.findChildren(QAbstractScrollArea):
         bar = area.verticalScrollBar()
         if area.isVisible() and bar is not None and bar.maximum() > 500:

@@ -34,7 +34,10 @@ def settings_page() -> str:
         "| key | default | may be | unit | meaning |",
         "|---|---|---|---|---|",
     ]
-    lines += [f"| `{s.key}` | `{s.default}` | {s.allowed} | {s.unit} | {s.meaning} |" for s in settings()]
+    lines += [
+        f"| `{s.key}` | `{s.default}` | {s.allowed} | {s.unit} | {s.meaning} {s.ends}".rstrip() + " |"
+        for s in settings()
+    ]
     return "\n".join(lines) + "\n"
 
 

@@ -34,7 +34,7 @@ from attentive_lens.window.model_window import ModelWindow
 from attentive_lens.window.pages.explain import ExplainPage
 from attentive_lens.window.pages.results import ResultsPage
 from attentive_lens.window.pages.shelf import ShelfPage
-from attentive_lens.window.pages.training import NEXT, TrainingPage
+from attentive_lens.window.pages.training import CURVES, NEXT, TrainingPage
 from attentive_lens.window.results.drawings import SamplesView
 from attentive_lens.window.results.labels import LabelsView
 from attentive_lens.window.results.map import MapView
@@ -207,7 +207,7 @@ def take_results(frame: Frame, session: Session, into: Path) -> None:
         new_images.sheet.select(strange[min(1, len(strange) - 1)])
         wait(0.5)
         frame.grab().save(str(into / "new-images.png"))
-    page.open_view("overview")
+    page.show_view("overview")
 
 
 def take_objects(frame: Frame, session: Session, into: Path) -> None:
@@ -223,7 +223,7 @@ def take_objects(frame: Frame, session: Session, into: Path) -> None:
     view.wrong_reason.click()
     wait(2)
     frame.grab().save(str(into / "objects.png"))
-    page.open_view("overview")
+    page.show_view("overview")
     session.scores.want("test")
     session.runs.choose(before or 1)
     while session.scores.current is None or session.scores.on != "test":
@@ -343,13 +343,13 @@ def take_training(frame: Frame, training: TrainingPage, session: Session, into: 
     troubled = [number for number in session.runs.views if was_tried(session, number)]
     session.runs.choose(troubled[0] if troubled else shown or 1)
     wait(0.5)
-    for place, name in ((0, "training"), (NEXT, "next")):
-        training.open_view(place)
+    for place, name in ((CURVES, "training"), (NEXT, "next")):
+        training.show_view(place)
         while name == "next" and not training.next.rows:
             wait(0.2)
         wait(0.5)
         frame.grab().save(str(into / f"{name}.png"))
-    training.open_view(0)
+    training.show_view(CURVES)
     session.runs.choose(shown or 1)
 
 

@@ -13,6 +13,7 @@ from attentive_lens.plan.augmentation import STEPS
 from attentive_lens.plan.base import Base
 from attentive_lens.plan.blocks import BLOCKS
 from attentive_lens.plan.layers import LAYERS
+from attentive_lens.plan.nodes import Learning
 from attentive_lens.plan.outline import commented, settings
 from attentive_lens.plan.plan import CHOICES, DRAWING, PAIRED, SECTIONS, Plan
 from attentive_lens.plan.starters import STARTERS
@@ -105,11 +106,30 @@ def test_what_a_pair_brings_goes_with_it_and_what_was_set_by_hand_stays() -> Non
     assert left.task.kind == "encode"
 
 
+def test_every_number_says_what_is_usual_and_what_its_ends_do() -> None:
+    kinds = [*LAYERS.values(), *BLOCKS.values(), *STEPS.values(), Base, Learning]
+    kinds += [kind for table in (CHOICES | PAIRED).values() for kind in table.values()]
+    kinds += [type(getattr(Plan(), section)) for section in SECTIONS]
+    silent, seen = [], 0
+    for kind in kinds:
+        for name, shown in kind.specs().items():
+            if kind.types()[name] in (str, bool, tuple[str, ...]):
+                assert not shown.ends, (kind, name)
+                continue
+            seen += 1
+            if not re.match(r"Usual(ly)?: |[A-Z0-9].+\.$", shown.ends) or not shown.ends.endswith("."):
+                silent.append(f"{kind.__name__}.{name}")
+            assert shown.tip == f"{shown.meaning}\n{shown.ends}" and len(shown.ends) < 240
+    assert silent == [] and seen > 150
+    usual = [each for each in settings() if each.ends.startswith("Usual: ")]
+    assert len(usual) > 55
+
+
 def test_the_page_of_settings_is_the_list() -> None:
     page = (Path(__file__).parents[2] / "docs" / "reference" / "settings.md").read_text("utf-8")
     for own in settings():
         row = next(line for line in page.splitlines() if line.startswith(f"| `{own.key}` |"))
-        for part in (own.default, own.meaning, own.allowed):
+        for part in (own.default, own.meaning, own.allowed, own.ends):
             assert part in row, own.key
 
 

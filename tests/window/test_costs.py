@@ -32,7 +32,7 @@ def test_a_table_of_costs_changes_decisions_and_each_leads_to_its_images(
     page = frame.page("results")
     assert isinstance(page, ResultsPage)
     qtbot.waitUntil(lambda: frame.session.scores.current is not None, timeout=30_000)
-    page.open_view("costs")
+    page.show_view("costs")
     view, table = page.view(CostsView), child(frame, QTableWidget, "costs table")
     assert not table.isVisible()
     assert said(frame, "costs say").startswith("A table of costs says")

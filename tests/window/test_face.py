@@ -362,9 +362,9 @@ def test_no_stage_shows_more_than_can_be_taken_in(qtbot: QtBot, shared: Frame, k
         page.evidence.open_group(0)
         qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.complete, timeout=60_000)
     elif isinstance(page, TrainingPage):
-        page.open_view(0)
+        page.show_view("curves")
     if isinstance(page, ResultsPage):
-        page.open_view("overview")
+        page.show_view("overview")
         page.chosen.decisions.show_images(())
     qtbot.wait(200)
 

@@ -43,11 +43,11 @@ def test_every_view_of_the_results_is_made_when_it_is_first_opened(qtbot: QtBot,
     figures = [entry.figure for entry in page.views.values()]
     for word in views_of("classify"):
         view = VIEWS[word]
-        page.open_view(word)
+        page.show_view(word)
         assert page.current.word == word == view.load().word
         assert page.shown.currentWidget() is page.current
         assert page.current is page.view(view.load())
     assert tuple(page.made) == views_of("classify")
-    page.open_view("overview")
+    page.show_view("overview")
     assert page.shown.count() == len(views_of("classify"))
     assert figures[0], "it is known before a view is there"

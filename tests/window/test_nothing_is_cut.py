@@ -119,7 +119,7 @@ def every_view(frame: Frame, qtbot: QtBot) -> Iterator[str]:
             page.show_layer()
         elif isinstance(page, ResultsPage):
             for word in VIEWS:
-                page.open_view(word)
+                page.show_view(word)
                 view = page.current
                 if isinstance(view, NewImagesView):
                     view.open_places([next((frame.session.workspace.folder.parent / "images").iterdir())])
@@ -128,8 +128,8 @@ def every_view(frame: Frame, qtbot: QtBot) -> Iterator[str]:
                 qtbot.wait(60)
                 yield f"{key}: {word}"
         elif isinstance(page, TrainingPage):
-            for place, word in enumerate(page.views):
-                page.open_view(place)
+            for word in page.views:
+                page.show_view(word)
                 qtbot.wait(60)
                 yield f"{key}: {word}"
         elif isinstance(page, ExplainPage):

@@ -261,13 +261,13 @@ def test_a_view_below_another_is_in_the_list_while_one_of_the_two_is_open(qtbot:
     def listed() -> list[str]:
         return [word for word, entry in page.views.items() if not entry.isHidden()]
 
-    page.open_view("overview")
+    page.show_view("overview")
     first = listed()
     for word, parent in below.items():
         assert word not in first
         for opened in (parent, word):
-            page.open_view(opened)
+            page.show_view(opened)
             assert listed() == [each for each in VIEWS if each in (*first, word)]
         assert list(VIEWS).index(word) == list(VIEWS).index(parent) + 1, "right below it"
-    page.open_view("overview")
+    page.show_view("overview")
     assert listed() == first

@@ -69,7 +69,7 @@ def test_results_begin_with_all_labels_and_a_row_is_what_all_else_is_about(
     qtbot.waitUntil(lambda: table.currentRow() >= 0 and _row(table).startswith("spiny"), timeout=10_000)
     for word in page.views:
         if page.views[word].isVisible():
-            page.open_view(word)
+            page.show_view(word)
             page.grab()
 
 
@@ -209,7 +209,7 @@ def test_new_images_stand_under_all_labels_that_are_said_and_lead_to_one(
 ) -> None:
     frame = open_frame(fields)
     page, _ = results(qtbot, frame)
-    page.open_view("new images")
+    page.show_view("new images")
     view = page.view(NewImagesView)
     files = sorted((fields.folder / "fields").glob("*.png"))[:12]
     view.open_places(files)

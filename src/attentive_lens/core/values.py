@@ -47,6 +47,8 @@ class Spec:
         Of a text: what a list offers first, where other words are allowed too.
     names : str
         Of a text or a number: what else it may name, «image», «layer with maps»; a list offers these.
+    ends : str
+        Of a number: what is usual, and what happens towards the ends of its range.
     """
 
     meaning: str
@@ -59,6 +61,12 @@ class Spec:
     slider: tuple[float, float] | None = None
     offers: tuple[str, ...] = ()
     names: str = ""
+    ends: str = ""
+
+    @property
+    def tip(self) -> str:
+        """All that is to be said of it."""
+        return f"{self.meaning}\n{self.ends}" if self.ends else self.meaning
 
 
 def spec(
@@ -74,9 +82,10 @@ def spec(
     slider: tuple[float, float] | None = None,
     offers: tuple[str, ...] = (),
     names: str = "",
+    ends: str = "",
 ) -> Any:
     """Declare a field of a `Value`; the arguments are those of `Spec`, after the default."""
-    metadata = {"spec": Spec(meaning, label, unit, low, high, choices, counts, slider, offers, names)}
+    metadata = {"spec": Spec(meaning, label, unit, low, high, choices, counts, slider, offers, names, ends)}
     if default is _MISSING:
         return field(metadata=metadata)
     return field(default=default, metadata=metadata)

@@ -41,7 +41,13 @@ class ExponentialMovingAverage(AveragingSettings):
     idea: ClassVar[str] = "Judges and keeps a running mean of the weights, in which older steps fade."
 
     decay: float = spec(
-        0.99, label="decay", low=0.0, high=0.99999, meaning="Part of the mean kept at each step; 0.99: about 100 steps."
+        0.99,
+        label="decay",
+        low=0.0,
+        high=0.99999,
+        meaning="Part of the mean kept at each step; 0.99: about 100 steps.",
+        ends="Usual: 0.99 to 0.999. Near 0 it is the weights of the last step; so near 1 that the memory "
+        "outlasts the run, beginnings are still in it.",
     )
 
 
@@ -53,7 +59,12 @@ class StochasticWeightAveraging(AveragingSettings):
     idea: ClassVar[str] = "Judges and keeps the plain mean of the weights at the ends of the last epochs."
 
     start: float = spec(
-        0.75, label="start", low=0.0, high=1.0, meaning="Part of the run after which the mean begins to be taken."
+        0.75,
+        label="start",
+        low=0.0,
+        high=1.0,
+        meaning="Part of the run after which the mean begins to be taken.",
+        ends="Usual: 0.75. Near 0 weights that had not learned yet are in the mean; near 1 it is of few epochs.",
     )
 
 

@@ -24,7 +24,11 @@ class Base(Value):
     title: ClassVar[str] = "base"
 
     run: int = spec(
-        1, meaning="Number of the run the layers come from; of no account with a model file.", label="run", low=1
+        1,
+        meaning="Number of the run the layers come from; of no account with a model file.",
+        label="run",
+        low=1,
+        ends="From 1, as the list of runs has it.",
     )
     until: str = spec("", meaning="Name of the last layer taken over.", label="up to")
     model: str = spec(
@@ -53,6 +57,7 @@ class Base(Value):
         low=0,
         high=100000,
         meaning="Where layers of the base learn on: epochs in which only the new ones learn, before.",
+        ends="Usual: 1 to 5. At 0 the random new layers disturb what the base knows; with many it learns on late.",
     )
     unfreeze_every: int = spec(
         0,
@@ -62,6 +67,7 @@ class Base(Value):
         high=100000,
         meaning="Epochs from one part of the base that begins to learn to the part before it (gradual unfreezing);"
         " 0: all at once. Layers whose maps have the same size are a part.",
+        ends="Usual: 1 to 3. At 0 all parts begin at once; with many the first parts hardly learn before the run ends.",
     )
     lr_decay: float = spec(
         1.0,
@@ -70,6 +76,7 @@ class Base(Value):
         high=1.0,
         meaning="Factor of the learning rate from each part of the base to the part before it (discriminative learning"
         " rates); 1: the same everywhere.",
+        ends="Usual: 0.3 to 1. At 1 all parts learn alike; near 0 the first parts stay as they are in the base.",
     )
     normalisation: str = spec(
         "learned",

@@ -96,8 +96,23 @@ class Residual(Block):
     kind: ClassVar[str] = "residual"
     idea: ClassVar[str] = "Two convolutions learn what to add to their input, which takes a short cut past them."
 
-    filters: int = spec(32, label="filters", low=1, high=4096, meaning="Maps that come out.")
-    stride: int = spec(1, label="stride", unit="pixels", low=1, high=4, meaning="Stride of the first convolution.")
+    filters: int = spec(
+        32,
+        label="filters",
+        low=1,
+        high=4096,
+        meaning="Maps that come out.",
+        ends="Usual: 16 to 512, doubled wherever maps are halved. Few see few patterns; cost grows with the square.",
+    )
+    stride: int = spec(
+        1,
+        label="stride",
+        unit="pixels",
+        low=1,
+        high=4,
+        meaning="Stride of the first convolution.",
+        ends="Usual: 1, or 2 where maps are to be halved. More throws pixels away unseen.",
+    )
 
     def build(self, onto: Builder) -> None:
         """See the class; a 1×1 convolution on the short cut where the shape changes."""
@@ -116,9 +131,31 @@ class Bottleneck(Block):
     kind: ClassVar[str] = "bottleneck"
     idea: ClassVar[str] = "As residual, with the costly convolution between two cheap ones that narrow and widen."
 
-    filters: int = spec(64, label="filters", low=4, high=4096, meaning="Maps that come out.")
-    reduction: int = spec(4, label="reduction", low=1, high=64, meaning="How many times fewer maps in the middle.")
-    stride: int = spec(1, label="stride", unit="pixels", low=1, high=4, meaning="Stride of the middle convolution.")
+    filters: int = spec(
+        64,
+        label="filters",
+        low=4,
+        high=4096,
+        meaning="Maps that come out.",
+        ends="Usual: 64 to 1024. Few see few patterns; cost grows with the square.",
+    )
+    reduction: int = spec(
+        4,
+        label="reduction",
+        low=1,
+        high=64,
+        meaning="How many times fewer maps in the middle.",
+        ends="Usual: 4. At 1 nothing is saved; more saves, and little passes the middle.",
+    )
+    stride: int = spec(
+        1,
+        label="stride",
+        unit="pixels",
+        low=1,
+        high=4,
+        meaning="Stride of the middle convolution.",
+        ends="Usual: 1, or 2 where maps are to be halved. More throws pixels away unseen.",
+    )
 
     def build(self, onto: Builder) -> None:
         """See the class."""
@@ -140,9 +177,22 @@ class Dense(Block):
     idea: ClassVar[str] = "Every convolution sees all maps of the block so far and adds a few of its own."
 
     growth_rate: int = spec(
-        12, label="growth rate", unit="maps", low=1, high=1024, meaning="Maps that each convolution adds."
+        12,
+        label="growth rate",
+        unit="maps",
+        low=1,
+        high=1024,
+        meaning="Maps that each convolution adds.",
+        ends="Usual: 12 to 32. Few add little at each layer; many make memory grow fast, for all maps are kept.",
     )
-    depth: int = spec(3, label="depth", low=1, high=64, meaning="How many.")
+    depth: int = spec(
+        3,
+        label="depth",
+        low=1,
+        high=64,
+        meaning="How many.",
+        ends="Usual: 3 to 12. One is a plain convolution; with many memory grows with the square.",
+    )
 
     def build(self, onto: Builder) -> None:
         """See the class; normalised and activated before each convolution."""
@@ -160,7 +210,14 @@ class Branches(Block):
     kind: ClassVar[str] = "branches"
     idea: ClassVar[str] = "Windows of several sizes look at the same maps side by side (multi-branch)."
 
-    filters: int = spec(16, label="filters", low=1, high=1024, meaning="Maps of each branch.")
+    filters: int = spec(
+        16,
+        label="filters",
+        low=1,
+        high=1024,
+        meaning="Maps of each branch.",
+        ends="Usual: 8 to 64 a branch. Few see few patterns; cost grows with the maps of all branches together.",
+    )
 
     def build(self, onto: Builder) -> None:
         """See the class; the wider windows after a 1×1 convolution of half as many maps."""
@@ -183,8 +240,23 @@ class Separable(Block):
     kind: ClassVar[str] = "depthwise-separable"
     idea: ClassVar[str] = "Each map gets a filter of its own, then a 1×1 convolution mixes them: an eighth of the cost."
 
-    filters: int = spec(32, label="filters", low=1, high=4096, meaning="Maps that come out.")
-    stride: int = spec(1, label="stride", unit="pixels", low=1, high=4, meaning="Stride of the depthwise convolution.")
+    filters: int = spec(
+        32,
+        label="filters",
+        low=1,
+        high=4096,
+        meaning="Maps that come out.",
+        ends="Usual: 16 to 512. Few see few patterns; cost grows with them, far slower than of a full convolution.",
+    )
+    stride: int = spec(
+        1,
+        label="stride",
+        unit="pixels",
+        low=1,
+        high=4,
+        meaning="Stride of the depthwise convolution.",
+        ends="Usual: 1, or 2 where maps are to be halved. More throws pixels away unseen.",
+    )
 
     def build(self, onto: Builder) -> None:
         """See the class."""
@@ -208,7 +280,15 @@ class Squeeze(Block):
     kind: ClassVar[str] = "squeeze-and-excite"
     idea: ClassVar[str] = "Looks at the average of every map and turns each map up or down by it (channel attention)."
 
-    reduction: int = spec(8, label="reduction", low=1, high=64, meaning="How many times fewer values in the middle.")
+    reduction: int = spec(
+        8,
+        label="reduction",
+        low=1,
+        high=64,
+        meaning="How many times fewer values in the middle.",
+        ends="Usual: 4 to 16. At 1 most weights are in it; with few values left all maps are turned up and "
+        "down together.",
+    )
 
     def build(self, onto: Builder) -> None:
         """See the class."""

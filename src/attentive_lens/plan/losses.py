@@ -54,7 +54,12 @@ class CrossEntropy(LossSettings):
     idea: ClassVar[str] = "Cross-entropy of the softmax of all scores: one class is right, and the others are not."
 
     label_smoothing: float = spec(
-        0.0, label="label smoothing", low=0.0, high=0.9, meaning="Part of every label shared out over all classes."
+        0.0,
+        label="label smoothing",
+        low=0.0,
+        high=0.9,
+        meaning="Part of every label shared out over all classes.",
+        ends="Usual: 0 to 0.1. At 0 answers become as sure as they can; large ones keep all of them unsure.",
     )
 
 
@@ -67,7 +72,12 @@ class SigmoidCrossEntropy(LossSettings):
     output: ClassVar[str] = "sigmoid"
 
     label_smoothing: float = spec(
-        0.0, label="label smoothing", low=0.0, high=0.9, meaning="Part of every label shared out over all classes."
+        0.0,
+        label="label smoothing",
+        low=0.0,
+        high=0.9,
+        meaning="Part of every label shared out over all classes.",
+        ends="Usual: 0 to 0.1. At 0 answers become as sure as they can; large ones keep all of them unsure.",
     )
 
 
@@ -80,7 +90,12 @@ class BinaryCrossEntropy(LossSettings):
     output: ClassVar[str] = "one sigmoid"
 
     label_smoothing: float = spec(
-        0.0, label="label smoothing", low=0.0, high=0.9, meaning="Part of every label shared out over both classes."
+        0.0,
+        label="label smoothing",
+        low=0.0,
+        high=0.9,
+        meaning="Part of every label shared out over both classes.",
+        ends="Usual: 0 to 0.1. At 0 answers become as sure as they can; large ones keep all of them unsure.",
     )
 
     def outputs(self, classes: int) -> int:

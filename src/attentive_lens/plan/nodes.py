@@ -34,9 +34,15 @@ class Learning(Value):
         low=0.0,
         high=100.0,
         meaning="Factor of its learning rate; 0 holds its weights as they are.",
+        ends="Usual: 1; 0.1 for layers of a base. Large ones let a layer run away.",
     )
     decay_multiplier: float = spec(
-        1.0, label="decay multiplier", low=0.0, high=1000.0, meaning="Factor of the plan's weight decay; 0: none."
+        1.0,
+        label="decay multiplier",
+        low=0.0,
+        high=1000.0,
+        meaning="Factor of the plan's weight decay; 0: none.",
+        ends="Usual: 1. Large ones shrink the layer to nothing.",
     )
     max_norm: float = spec(
         0.0,
@@ -44,6 +50,7 @@ class Learning(Value):
         low=0.0,
         high=1e6,
         meaning="Greatest norm that the weights into one unit or filter may have (max-norm constraint); 0: any.",
+        ends="Usual: 0, or 2 to 4 with dropout. Small ones keep units from ever being strong.",
     )
 
     initialisation: str = spec(

@@ -16,10 +16,22 @@ class OptimiserSettings(Kind):
     section: ClassVar[str] = "optimiser"
 
     learning_rate: float = spec(
-        0.001, label="learning rate", low=1e-8, high=10.0, meaning="Length of a step; the schedule changes it."
+        0.001,
+        label="learning rate",
+        low=1e-8,
+        high=10.0,
+        meaning="Length of a step; the schedule changes it.",
+        ends="Usual: 0.0003 to 0.003 with adam, 0.01 to 0.1 with sgd. Too low: hardly anything is learned in "
+        "the time; too high: the loss jumps or runs away. «Sweep learning rates» finds one.",
     )
     weight_decay: float = spec(
-        0.0, label="weight decay", low=0.0, high=1.0, meaning="Pull of every kernel and matrix towards zero."
+        0.0,
+        label="weight decay",
+        low=0.0,
+        high=1.0,
+        meaning="Pull of every kernel and matrix towards zero.",
+        ends="Usual: 0 to 0.05 decoupled, up to 0.001 in the gradient. At 0 weights grow freely; large ones "
+        "hold them so small that nothing is learned.",
     )
     decoupled: bool = spec(
         True,
@@ -41,9 +53,31 @@ class Adam(OptimiserSettings):
     kind: ClassVar[str] = "adam"
     idea: ClassVar[str] = "Scales the step of every weight by running means of its gradient and the gradient's square."
 
-    beta1: float = spec(0.9, label="beta 1", low=0.0, high=0.9999, meaning="Memory of the gradient's running mean.")
-    beta2: float = spec(0.999, label="beta 2", low=0.0, high=0.99999, meaning="Memory of the squares' running mean.")
-    epsilon: float = spec(1e-8, label="epsilon", low=1e-12, high=0.1, meaning="Added to the root of the squares.")
+    beta1: float = spec(
+        0.9,
+        label="beta 1",
+        low=0.0,
+        high=0.9999,
+        meaning="Memory of the gradient's running mean.",
+        ends="Usual: 0.9, 0 to 0.5 for pairs that draw. At 0 every batch pulls its own way; near 1 steps go on "
+        "long after the slope has turned.",
+    )
+    beta2: float = spec(
+        0.999,
+        label="beta 2",
+        low=0.0,
+        high=0.99999,
+        meaning="Memory of the squares' running mean.",
+        ends="Usual: 0.999. Lower reacts to single batches; nearer 1 needs thousands of steps to follow.",
+    )
+    epsilon: float = spec(
+        1e-8,
+        label="epsilon",
+        low=1e-12,
+        high=0.1,
+        meaning="Added to the root of the squares.",
+        ends="Usual: 0.00000001. Large ones turn it into plain descent, and steps become small.",
+    )
 
     @property
     def state_arrays(self) -> int:
@@ -59,7 +93,12 @@ class Sgd(OptimiserSettings):
     idea: ClassVar[str] = "Stochastic gradient descent: a step down the gradient, with momentum if any."
 
     momentum: float = spec(
-        0.9, label="momentum", low=0.0, high=0.9999, meaning="Part of the last step kept in the next; 0: plain descent."
+        0.9,
+        label="momentum",
+        low=0.0,
+        high=0.9999,
+        meaning="Part of the last step kept in the next; 0: plain descent.",
+        ends="Usual: 0.9. At 0 progress is slow and unsteady; near 1 it overshoots and swings.",
     )
     nesterov: bool = spec(
         False, label="Nesterov momentum", meaning="Whether the gradient is taken ahead, where momentum leads."
@@ -78,7 +117,14 @@ class AdaGrad(OptimiserSettings):
     kind: ClassVar[str] = "adagrad"
     idea: ClassVar[str] = "Divides the step of every weight by the root of all its squared gradients so far."
 
-    epsilon: float = spec(1e-10, label="epsilon", low=1e-12, high=0.1, meaning="Added to the root of the squares.")
+    epsilon: float = spec(
+        1e-10,
+        label="epsilon",
+        low=1e-12,
+        high=0.1,
+        meaning="Added to the root of the squares.",
+        ends="Usual: 1e-10. Large ones make the first steps small.",
+    )
 
     @property
     def state_arrays(self) -> int:
@@ -93,8 +139,22 @@ class RmsProp(OptimiserSettings):
     kind: ClassVar[str] = "rmsprop"
     idea: ClassVar[str] = "Divides the step of every weight by the root of a running mean of its squared gradients."
 
-    decay_rate: float = spec(0.9, label="decay rate", low=0.0, high=0.9999, meaning="Memory of the running mean.")
-    epsilon: float = spec(1e-8, label="epsilon", low=1e-12, high=0.1, meaning="Added to the root of the squares.")
+    decay_rate: float = spec(
+        0.9,
+        label="decay rate",
+        low=0.0,
+        high=0.9999,
+        meaning="Memory of the running mean.",
+        ends="Usual: 0.9 to 0.99. Lower reacts to single batches; near 1 it follows late.",
+    )
+    epsilon: float = spec(
+        1e-8,
+        label="epsilon",
+        low=1e-12,
+        high=0.1,
+        meaning="Added to the root of the squares.",
+        ends="Usual: 0.00000001. Large ones turn it into plain descent, and steps become small.",
+    )
 
     @property
     def state_arrays(self) -> int:

@@ -40,13 +40,14 @@ FREE = {
 
 @dataclass(frozen=True)
 class Setting:
-    """One key that `Plan.changed` takes: its default as TOML, what it means, its unit, and what it may be."""
+    """One key that `Plan.changed` takes: default as TOML, what it means, unit, what it may be, what is usual."""
 
     key: str
     default: str
     meaning: str
     unit: str
     allowed: str
+    ends: str = ""
 
 
 def settings() -> list[Setting]:
@@ -68,14 +69,22 @@ def settings() -> list[Setting]:
     for name, shown in Base.specs().items():
         usual = next(f.default for f in dataclasses.fields(Base) if f.name == name)
         default = "" if usual is dataclasses.MISSING else toml(usual)
-        rows.append(Setting(f"base.{name}", default, shown.meaning, shown.unit, allowed(shown, Base.types()[name])))
+        kind = allowed(shown, Base.types()[name])
+        rows.append(Setting(f"base.{name}", default, shown.meaning, shown.unit, kind, shown.ends))
     return rows
 
 
 def _rows(section: str, value: Value) -> list[Setting]:
     types = value.types()
     return [
-        Setting(f"{section}.{name}", toml(getattr(value, name)), shown.meaning, shown.unit, allowed(shown, types[name]))
+        Setting(
+            f"{section}.{name}",
+            toml(getattr(value, name)),
+            shown.meaning,
+            shown.unit,
+            allowed(shown, types[name]),
+            shown.ends,
+        )
         for name, shown in value.specs().items()
     ]
 
@@ -91,9 +100,8 @@ def _choice(section: str, kinds: Mapping[str, type[Kind]], value: Kind) -> list[
         only = "" if len(having) == len(kinds) else f" Only of {', '.join(kind.kind for kind in having)}."
         default = toml(getattr(value if name in value.specs() else example, name))
         kind = having[0].types()[name]
-        rows.append(
-            Setting(f"{section}.{name}", default, kind_class.meaning + only, kind_class.unit, allowed(kind_class, kind))
-        )
+        may_be, ends = allowed(kind_class, kind), kind_class.ends
+        rows.append(Setting(f"{section}.{name}", default, kind_class.meaning + only, kind_class.unit, may_be, ends))
     return rows
 
 

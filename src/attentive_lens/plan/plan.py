@@ -198,6 +198,10 @@ class Plan:
         table["network"] = self.network.write()
         return table
 
+    def is_like(self, other: Plan) -> bool:
+        """Whether they differ in seed and name at most."""
+        return replace(self, seed=other.seed, name=other.name) == other
+
     def changed(self, settings: Mapping[str, Any]) -> Plan:
         """A copy with dotted settings changed: ``{"training.epochs": 5, "network": "two blocks"}``.
 

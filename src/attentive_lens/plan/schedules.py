@@ -24,6 +24,7 @@ class ScheduleSettings(Kind):
         low=0.0,
         high=1e5,
         meaning="Epochs over which the learning rate rises from zero.",
+        ends="Usual: 0 to 5. At 0 the first steps are the largest; as long as the run, the rate never gets there.",
     )
 
 
@@ -43,9 +44,22 @@ class Step(ScheduleSettings):
     idea: ClassVar[str] = "The learning rate falls by a factor after every so many epochs."
 
     step_size: float = spec(
-        10.0, label="step size", unit="epochs", low=0.01, high=1e5, meaning="Epochs from one fall to the next."
+        10.0,
+        label="step size",
+        unit="epochs",
+        low=0.01,
+        high=1e5,
+        meaning="Epochs from one fall to the next.",
+        ends="Usual: a third of the run. Shorter: the rate is gone early; longer than the run: it never falls.",
     )
-    gamma: float = spec(0.1, label="gamma", low=0.0001, high=1.0, meaning="Factor of each fall.")
+    gamma: float = spec(
+        0.1,
+        label="gamma",
+        low=0.0001,
+        high=1.0,
+        meaning="Factor of each fall.",
+        ends="Usual: 0.1 to 0.5. At 1 nothing falls; small ones stop learning at once.",
+    )
 
 
 @dataclass(frozen=True)
@@ -55,7 +69,14 @@ class Exponential(ScheduleSettings):
     kind: ClassVar[str] = "exponential"
     idea: ClassVar[str] = "The learning rate falls a little with every batch, by a factor each epoch."
 
-    gamma: float = spec(0.95, label="gamma", low=0.0001, high=1.0, meaning="Factor of an epoch.")
+    gamma: float = spec(
+        0.95,
+        label="gamma",
+        low=0.0001,
+        high=1.0,
+        meaning="Factor of an epoch.",
+        ends="Usual: 0.9 to 0.98. At 1 nothing falls; at 0.5 it is a thousandth after ten epochs.",
+    )
 
 
 @dataclass(frozen=True)
@@ -66,7 +87,12 @@ class Cosine(ScheduleSettings):
     idea: ClassVar[str] = "The learning rate falls along half a cosine over the whole run (cosine annealing)."
 
     final_factor: float = spec(
-        0.001, label="final factor", low=0.0, high=1.0, meaning="Part of the learning rate left at the end."
+        0.001,
+        label="final factor",
+        low=0.0,
+        high=1.0,
+        meaning="Part of the learning rate left at the end.",
+        ends="Usual: 0 to 0.01. At 1 nothing falls; at 0 the last steps change nothing.",
     )
 
 
@@ -77,9 +103,21 @@ class OneCycle(ScheduleSettings):
     kind: ClassVar[str] = "one cycle"
     idea: ClassVar[str] = "The learning rate rises along a cosine and falls along one, once over the whole run."
 
-    rise: float = spec(0.3, label="rise", low=0.01, high=0.99, meaning="Part of the run in which it rises.")
+    rise: float = spec(
+        0.3,
+        label="rise",
+        low=0.01,
+        high=0.99,
+        meaning="Part of the run in which it rises.",
+        ends="Usual: 0.2 to 0.4. Short: the peak comes before the weights are ready; long: little time to settle.",
+    )
     final_factor: float = spec(
-        0.001, label="final factor", low=0.0, high=1.0, meaning="Part of the learning rate at both ends."
+        0.001,
+        label="final factor",
+        low=0.0,
+        high=1.0,
+        meaning="Part of the learning rate at both ends.",
+        ends="Usual: 0.001 to 0.04. At 1 the rate is the same all along.",
     )
 
 
@@ -92,9 +130,22 @@ class Plateau(ScheduleSettings):
     needs_validation: ClassVar[bool] = True
 
     patience: int = spec(
-        10, label="patience", unit="epochs", low=1, high=100_000, meaning="Epochs without a better loss before a fall."
+        10,
+        label="patience",
+        unit="epochs",
+        low=1,
+        high=100_000,
+        meaning="Epochs without a better loss before a fall.",
+        ends="Usual: 5 to 10. Few: chance alone makes it fall; many: the run ends before it does.",
     )
-    gamma: float = spec(0.1, label="gamma", low=0.0001, high=1.0, meaning="Factor of each fall.")
+    gamma: float = spec(
+        0.1,
+        label="gamma",
+        low=0.0001,
+        high=1.0,
+        meaning="Factor of each fall.",
+        ends="Usual: 0.1 to 0.5. At 1 nothing falls; small ones stop learning at once.",
+    )
 
 
 SCHEDULES: dict[str, type[ScheduleSettings]] = {

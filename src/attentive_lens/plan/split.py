@@ -22,6 +22,8 @@ class Split(Value):
         low=0.0,
         high=0.9,
         meaning="Part of every class held out from training to evaluate on, 0 to 0.9.",
+        ends="Usual: 0.1 to 0.3. Little: intervals are wide and the best epoch is chosen by chance; much: "
+        "little is left to learn from.",
     )
     test_fraction: float = spec(
         0.0,
@@ -29,6 +31,7 @@ class Split(Value):
         low=0.0,
         high=0.9,
         meaning="Part of every class kept for one last evaluation, where the source names no test set; 0 to 0.9.",
+        ends="Usual: 0.1 to 0.2, or 0 while the first runs are tried. Little tells little; much takes from training.",
     )
     keep_together: str = spec(
         "copies",
@@ -53,6 +56,7 @@ class Split(Value):
         low=0.001,
         high=1.0,
         meaning="Part of every class's training images used, 0 to 1; a small one makes a first run quick.",
+        ends="Usual: 1. A tenth makes a first run ten times as quick, and worse than all images would.",
     )
     left_out: tuple[str, ...] = spec(
         (),
@@ -61,10 +65,20 @@ class Split(Value):
         " for them.",
     )
     folds: int = spec(
-        0, label="folds", low=0, high=100, meaning="Equal parts that take turns as the validation set; 0 for one split."
+        0,
+        label="folds",
+        low=0,
+        high=100,
+        meaning="Equal parts that take turns as the validation set; 0 for one split.",
+        ends="Usual: 5, for a cross-validation. More train longer and hold out fewer at a time.",
     )
     validation_fold: int = spec(
-        1, label="validation fold", low=1, high=100, meaning="Which fold is the validation set, from 1."
+        1,
+        label="validation fold",
+        low=1,
+        high=100,
+        meaning="Which fold is the validation set, from 1.",
+        ends="At most the number of folds.",
     )
 
     def __post_init__(self) -> None:

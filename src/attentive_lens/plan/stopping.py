@@ -47,6 +47,7 @@ class Stopping(Value):
         low=0,
         high=100_000,
         meaning="Ends the run after so many epochs without a better value of its measure; 0: never.",
+        ends="Usual: 5 to 20. Few end a run at a chance low; many end nothing.",
     )
     patience_measure: str = spec(
         "loss",
@@ -55,7 +56,12 @@ class Stopping(Value):
         meaning="What must become better, on the validation set, for early stopping to wait on.",
     )
     least_gain: float = spec(
-        0.0, label="least gain", low=0.0, high=1.0, meaning="By how much it must be better to count as better."
+        0.0,
+        label="least gain",
+        low=0.0,
+        high=1.0,
+        meaning="By how much it must be better to count as better.",
+        ends="Usual: 0 to 0.001. Large ones end runs that still improve.",
     )
     target: float = spec(
         0.0,
@@ -63,6 +69,7 @@ class Stopping(Value):
         low=0.0,
         high=1e6,
         meaning="Ends the run when its measure reaches this value, accuracies from 0 to 1; 0: never.",
+        ends="Usual: 0. One that is soon reached ends the run before its best epoch.",
     )
     target_measure: str = spec(
         "accuracy", label="target measure", choices=MEASURES, meaning="What is to reach the target."
@@ -80,6 +87,7 @@ class Stopping(Value):
         low=0.0,
         high=1e6,
         meaning="Ends the run after so many minutes of training, pauses not counted; 0: never.",
+        ends="Usual: 0. A run that is cut off may not have come to the low part of its schedule.",
     )
     batches: int = spec(
         0,
@@ -88,6 +96,7 @@ class Stopping(Value):
         low=0,
         high=10**9,
         meaning="Ends the run after so many batches, and the schedule with it; 0: never.",
+        ends="Usual: 0. Few end the run within its first epoch.",
     )
     rule: str = spec(
         NO_RULE,
@@ -95,7 +104,14 @@ class Stopping(Value):
         choices=STOP_RULES,
         meaning="A rule that a package brings, asked after every epoch.",
     )
-    rule_value: float = spec(0.0, label="its value", low=-1e9, high=1e9, meaning="What the further rule goes by.")
+    rule_value: float = spec(
+        0.0,
+        label="its value",
+        low=-1e9,
+        high=1e9,
+        meaning="What the further rule goes by.",
+        ends="As the package says.",
+    )
 
     @property
     def measures(self) -> tuple[str, ...]:

@@ -132,9 +132,18 @@ class Encode(TaskSettings):
         low=0.0,
         high=1000.0,
         meaning="Part of the divergence of normal codes in the loss; 1 is the lower bound of the likelihood.",
+        ends="Usual: 0.1 to 4. Near 0 codes are used freely and random ones draw nothing; large ones leave "
+        "codes unused.",
     )
     warmup_epochs: int = spec(
-        0, label="divergence warm-up", unit="epochs", low=0, high=100000, meaning="In which its weight rises from 0."
+        0,
+        label="divergence warm-up",
+        unit="epochs",
+        low=0,
+        high=100000,
+        meaning="In which its weight rises from 0.",
+        ends="Usual: 0 to a third of the run. At 0 codes may go unused from the start; as long as the run, the "
+        "full weight is never reached.",
     )
     denoise: bool = spec(
         False,
@@ -204,10 +213,20 @@ class Generate(TaskSettings):
         " 1 and 0; or margins (hinge).",
     )
     discriminator_steps: int = spec(
-        1, label="discriminator steps", low=1, high=100, meaning="Batches the discriminator learns from for one step."
+        1,
+        label="discriminator steps",
+        low=1,
+        high=100,
+        meaning="Batches the discriminator learns from for one step.",
+        ends="Usual: 1 to 5. More make the discriminator sure of itself, and the run that many times longer.",
     )
     generator_steps: int = spec(
-        1, label="generator steps", low=1, high=100, meaning="Steps of the generator when its turn has come."
+        1,
+        label="generator steps",
+        low=1,
+        high=100,
+        meaning="Steps of the generator when its turn has come.",
+        ends="Usual: 1 or 2. Many let the generator follow a discriminator that knows little.",
     )
     mismatched: bool = spec(
         False,

@@ -30,10 +30,13 @@ class Asker(QObject):
         Background work: what, done, total; empty and 0 when nothing is under way.
     failed
         A sentence of a request that had nobody to hear it, or of the worker's end.
+    answered
+        A request, and its result.
     """
 
     worked = pyqtSignal(str, int, int)
     failed = pyqtSignal(str)
+    answered = pyqtSignal(object, object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -158,15 +161,17 @@ class Asker(QObject):
         self._wait_ms = FIRST_WAIT_MS
         if entry is None or reply.stopped:
             return
-        _, done_call, failed_call, _, _ = entry
+        request, done_call, failed_call, _, _ = entry
         if reply.error is not None:
             sentence = str(reply.error)
             if failed_call:
                 failed_call(sentence)
             else:
                 self.failed.emit(sentence)
-        elif reply.result is not None and done_call:
-            done_call(reply.result)
+        elif reply.result is not None:
+            if done_call:
+                done_call(reply.result)
+            self.answered.emit(request, reply.result)
 
     def close(self) -> None:
         """End the worker for good: nothing is started or answered after this."""

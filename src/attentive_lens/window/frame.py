@@ -20,7 +20,7 @@ from attentive_lens.core.extensions import left_out
 from attentive_lens.core.objects import settle
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.cards import keep_pictures
-from attentive_lens.desk.remembering import remember, remember_theme
+from attentive_lens.desk.remembering import recall, remember, remember_theme
 from attentive_lens.errors import LensError
 from attentive_lens.plan.base import MODEL_SUFFIXES
 from attentive_lens.window import look
@@ -28,6 +28,7 @@ from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.fault_offer import FaultOffer
 from attentive_lens.window.help import show_help
+from attentive_lens.window.loop_strip import LoopStrip
 from attentive_lens.window.notices import Notices
 from attentive_lens.window.pages import STAGES, Page
 from attentive_lens.window.parts.basics import button, chooser, horizontal, vertical
@@ -80,6 +81,10 @@ class Frame(QMainWindow):
         self.rail.chosen.connect(self.show_stage)
         down = vertical(spacing=0)
         down.addWidget(self._make_top())
+        loop = recall(session.workspace.folder).get("loop")
+        self.loop = LoopStrip(session, loop if isinstance(loop, dict) else {})
+        self.loop.place_asked.connect(self._show_place)
+        down.addWidget(self.loop)
         self.stage = QStackedWidget()
         down.addWidget(self.stage, 1)
         right = QWidget()
@@ -206,7 +211,9 @@ class Frame(QMainWindow):
         top.setFixedHeight(TOP)
         row = horizontal(top, spacing=16, margins=(24, 0, 16, 1))
         workspace = self.session.workspace
-        row.addWidget(WorkspaceMenu(self, workspace.folder, workspace.name, self._open_other))
+        menu = WorkspaceMenu(self, workspace.folder, workspace.name, self._open_other)
+        menu.add("Once around the loop", lambda: self.loop.take_up())
+        row.addWidget(menu)
         self.runs = chooser("run in view", "run in view", "The run whose curves, scores and explanations are shown.")
         self.runs.setMinimumWidth(200)
         self.runs.activated.connect(self._choose_run)
@@ -305,6 +312,11 @@ class Frame(QMainWindow):
         for page_name in self.pages:
             self._refresh(page_name)
 
+    def _show_place(self, stage: str, view: str) -> None:
+        self.show_stage(stage)
+        if view:
+            self.page(stage).show_view(view)
+
     def _refresh(self, key: str) -> None:
         page = self.pages[key]
         self.rail.buttons[key].set_state(page.state())
@@ -354,7 +366,7 @@ class Frame(QMainWindow):
         """Remember how it stood and end the worker; training goes on."""
         size = [self.width(), self.height()]
         values: PlainTable = {"size": size, "stage": self.current, "run": self.session.runs.current}
-        values["widths"] = dict(self.session.widths)
+        values["widths"], values["loop"] = dict(self.session.widths), self.loop.kept
         remember(self.session.workspace.folder, values)
         images = self.session.images
         if images.pixels is not None:

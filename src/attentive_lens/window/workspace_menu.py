@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PyQt6.QtGui import QKeySequence
+from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QApplication, QFileDialog, QMenu, QPushButton, QWidget
 
 from attentive_lens.desk.remembering import recent_workspaces
@@ -69,7 +69,7 @@ class WorkspaceMenu(QPushButton):
             if place == 1:
                 self.menu_shown.addMenu(self.recent)
             if place == 4:
-                self.menu_shown.addSeparator()
+                self._closing = self.menu_shown.addSeparator()
             action = self.menu_shown.addAction(words)
             if action is not None:
                 action.setShortcut(QKeySequence(keys))
@@ -78,6 +78,12 @@ class WorkspaceMenu(QPushButton):
         self.menu_shown.aboutToShow.connect(self._list_recent)
         self.setMenu(self.menu_shown)
         self.setShortcut("Alt+W")
+
+    def add(self, words: str, call: Callable[[], object]) -> None:
+        """One entry more, above those that close."""
+        action = QAction(words, self.menu_shown)
+        action.triggered.connect(lambda _=False: call())
+        self.menu_shown.insertAction(self._closing, action)
 
     def _ask(self, ask: Callable[..., Path | None], *words: str) -> None:
         place = ask(self._window, *words)

@@ -188,14 +188,9 @@ def alike(workspace: Workspace, plan: Plan) -> tuple[RunRow, ...]:
     result = []
     for run in workspace.runs():
         with contextlib.suppress(LensError):
-            if _is_alike(run.plan(), plan):
+            if run.plan().is_like(plan):
                 result.append(row_of(workspace, run))
     return tuple(row for row in result if row.state == "done" and not row.rates_changed)
-
-
-def _is_alike(one: Plan, other: Plan) -> bool:
-    """Whether two plans differ in seed and name at most."""
-    return replace(one, seed=other.seed, name=other.name) == other
 
 
 def free_seed(workspace: Workspace, plan: Plan) -> int:
@@ -204,7 +199,7 @@ def free_seed(workspace: Workspace, plan: Plan) -> int:
     for run in workspace.runs():
         with contextlib.suppress(LensError):
             theirs = run.plan()
-            if _is_alike(theirs, plan):
+            if theirs.is_like(plan):
                 used.add(theirs.seed)
     seed = plan.seed
     while seed in used:
@@ -243,7 +238,7 @@ def seeds_left(workspace: Workspace, plan: Plan, times: int) -> tuple[int, ...]:
     seeds = list[int]()
     for run in workspace.runs():
         with contextlib.suppress(LensError):
-            if _is_alike(run.plan(), plan) and RunReader(run).view().state in ("stopped", "broken off", "failed"):
+            if run.plan().is_like(plan) and RunReader(run).view().state in ("stopped", "broken off", "failed"):
                 seeds.append(run.plan().seed)
     free = free_seed(workspace, plan)
     while len(seeds) < left:

@@ -28,7 +28,13 @@ class AugmentationStep(Kind):
     """Whether it is for ordinary pictures, grey or in colour, and stands aside for channels of other names."""
 
     probability: float = spec(
-        0.5, label="probability", low=0.0, high=1.0, meaning="Part of the images changed, 0 to 1."
+        0.5,
+        label="probability",
+        low=0.0,
+        high=1.0,
+        meaning="Part of the images changed, 0 to 1.",
+        ends="Usual: 0.5. At 0 it is never done; at 1 the network never sees an image as it is, and what it "
+        "will be asked about it knows only changed.",
     )
 
     def acts_on(self, preprocessing: Preprocessing) -> bool:

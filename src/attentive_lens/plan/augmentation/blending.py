@@ -19,7 +19,13 @@ class Blend(AugmentationStep):
     caution: ClassVar[str] = "Saliency maps of a model taught with mixed images are spread wider."
 
     range: tuple[float, float] = spec(
-        (0.1, 0.4), label="the other’s share", low=0.0, high=0.5, meaning="Share of the other image, drawn evenly."
+        (0.1, 0.4),
+        label="the other’s share",
+        low=0.0,
+        high=0.5,
+        meaning="Share of the other image, drawn evenly.",
+        ends="Usual: up to 0.4. Near 0 nothing is blended; at 0.5 neither image prevails, and small sets are "
+        "learned slowly.",
     )
 
 
@@ -33,5 +39,12 @@ class PatchBlend(AugmentationStep):
     caution: ClassVar[str] = "Does the square hold something of the other image’s class wherever it falls?"
 
     range: tuple[float, float] = spec(
-        (0.1, 0.4), label="area", unit="of the image", low=0.0, high=0.5, meaning="Area of the square, drawn evenly."
+        (0.1, 0.4),
+        label="area",
+        unit="of the image",
+        low=0.0,
+        high=0.5,
+        meaning="Area of the square, drawn evenly.",
+        ends="Usual: 0.1 to 0.4. Small squares change little; at half the image the label is no longer what "
+        "most of it shows.",
     )

@@ -34,7 +34,14 @@ class Rotate(AugmentationStep):
     caution: ClassVar[str] = "Would a turned image still have its label?"
 
     range: tuple[float, float] = spec(
-        (-30.0, 30.0), label="range", unit="degrees", low=-180.0, high=180.0, meaning="Angle, drawn evenly."
+        (-30.0, 30.0),
+        label="range",
+        unit="degrees",
+        low=-180.0,
+        high=180.0,
+        meaning="Angle, drawn evenly.",
+        ends="Usual: 10 to 30 either way, 180 where up and down mean nothing. At 0 nothing turns; too far "
+        "makes classes alike that differ by their direction.",
     )
 
 
@@ -55,7 +62,13 @@ class Translate(AugmentationStep):
     idea: ClassVar[str] = "Shifts the image along rows and columns; the border repeats."
 
     range: tuple[float, float] = spec(
-        (-0.06, 0.06), label="range", unit="of the side", low=-0.5, high=0.5, meaning="Distance, drawn evenly."
+        (-0.06, 0.06),
+        label="range",
+        unit="of the side",
+        low=-0.5,
+        high=0.5,
+        meaning="Distance, drawn evenly.",
+        ends="Usual: up to 0.1. At 0 place can be learned by heart; towards 0.5 half of the thing leaves the picture.",
     )
 
 
@@ -67,7 +80,13 @@ class Scale(AugmentationStep):
     idea: ClassVar[str] = "Makes what is seen larger or smaller about the centre; the border repeats."
 
     range: tuple[float, float] = spec(
-        (0.85, 1.15), label="times", low=0.2, high=5.0, meaning="Factor on lengths, drawn evenly."
+        (0.85, 1.15),
+        label="times",
+        low=0.2,
+        high=5.0,
+        meaning="Factor on lengths, drawn evenly.",
+        ends="Usual: 0.8 to 1.25. At 1 size can be learned by heart; far from it sizes that mean something are "
+        "lost, and things outgrow the picture.",
     )
 
 
@@ -79,7 +98,14 @@ class Shear(AugmentationStep):
     idea: ClassVar[str] = "Slants the image sideways; the border repeats."
 
     range: tuple[float, float] = spec(
-        (-12.0, 12.0), label="range", unit="degrees", low=-60.0, high=60.0, meaning="Angle, drawn evenly."
+        (-12.0, 12.0),
+        label="range",
+        unit="degrees",
+        low=-60.0,
+        high=60.0,
+        meaning="Angle, drawn evenly.",
+        ends="Usual: up to 15 either way. At 0 nothing leans; beyond 30 outlines are distorted that tell "
+        "classes apart.",
     )
 
 
@@ -97,6 +123,7 @@ class Perspective(AugmentationStep):
         low=-0.6,
         high=0.6,
         meaning="How much nearer an edge is, for each axis.",
+        ends="Usual: up to 0.2. At 0 the view stays; beyond 0.4 shapes are no longer what a camera sees.",
     )
 
 
@@ -109,10 +136,21 @@ class Crop(AugmentationStep):
     caution: ClassVar[str] = "Would a part of the image still have its label?"
 
     range: tuple[float, float] = spec(
-        (0.6, 1.0), label="area", unit="of the image", low=0.05, high=1.0, meaning="Area of the part, drawn evenly."
+        (0.6, 1.0),
+        label="area",
+        unit="of the image",
+        low=0.05,
+        high=1.0,
+        meaning="Area of the part, drawn evenly.",
+        ends="Usual: from 0.6 to 1. At 1 all is seen; below 0.3 the thing itself is often not in what is left.",
     )
     aspect: tuple[float, float] = spec(
-        (0.8, 1.25), label="width to height", low=0.25, high=4.0, meaning="Aspect of the part, drawn evenly."
+        (0.8, 1.25),
+        label="width to height",
+        low=0.25,
+        high=4.0,
+        meaning="Aspect of the part, drawn evenly.",
+        ends="Usual: 0.75 to 1.33. At 1 proportions stay; far from it round things become long.",
     )
 
 
@@ -130,4 +168,5 @@ class ElasticDeformation(AugmentationStep):
         low=0.0,
         high=20.0,
         meaning="Deviation of the pull, drawn evenly.",
+        ends="Usual: up to 2 at 64 pixels. At 0 nothing is pulled; at a tenth of the side shapes are torn.",
     )

@@ -26,7 +26,12 @@ class LeakyRelu(SameShape):
     idea: ClassVar[str] = "Passes positive values and a small part of the negative ones, so that no unit dies."
 
     negative_slope: float = spec(
-        0.01, label="negative slope", low=0.0001, high=1.0, meaning="Factor of negative values."
+        0.01,
+        label="negative slope",
+        low=0.0001,
+        high=1.0,
+        meaning="Factor of negative values.",
+        ends="Usual: 0.01 to 0.2. Near 0 it is ReLU, whose units can die; at 1 it is no activation any more.",
     )
 
 
@@ -38,7 +43,12 @@ class ParametricRelu(SameShape):
     idea: ClassVar[str] = "Passes positive values and a learned part of the negative ones (a slope for each channel)."
 
     initial_slope: float = spec(
-        0.25, label="initial slope", low=0.0, high=1.0, meaning="Factor of negative values before training."
+        0.25,
+        label="initial slope",
+        low=0.0,
+        high=1.0,
+        meaning="Factor of negative values before training.",
+        ends="Usual: 0.25. At 0 it begins as ReLU; at 1 as no activation at all.",
     )
     shared: bool = spec(False, label="one slope", meaning="Whether all channels share one slope.")
 
@@ -54,8 +64,22 @@ class Clip(SameShape):
     kind: ClassVar[str] = "clip"
     idea: ClassVar[str] = "Holds every value between two limits: from 0 to 6 a clipped ReLU, from 0 to 1 a hard gate."
 
-    low: float = spec(0.0, label="lower limit", low=-1e6, high=1e6, meaning="What is less becomes this.")
-    high: float = spec(6.0, label="upper limit", low=-1e6, high=1e6, meaning="What is more becomes this.")
+    low: float = spec(
+        0.0,
+        label="lower limit",
+        low=-1e6,
+        high=1e6,
+        meaning="What is less becomes this.",
+        ends="Usual: 0. Far below it nothing is cut off there.",
+    )
+    high: float = spec(
+        6.0,
+        label="upper limit",
+        low=-1e6,
+        high=1e6,
+        meaning="What is more becomes this.",
+        ends="Usual: 6. Near the lower limit nearly all is cut off and units stop learning; far above, nothing is.",
+    )
 
 
 @dataclass(frozen=True)
@@ -65,7 +89,14 @@ class Elu(SameShape):
     kind: ClassVar[str] = "elu"
     idea: ClassVar[str] = "Passes positive values and bends negative ones softly towards a floor (exponential unit)."
 
-    alpha: float = spec(1.0, label="alpha", low=0.01, high=10.0, meaning="How far below zero it can go.")
+    alpha: float = spec(
+        1.0,
+        label="alpha",
+        low=0.01,
+        high=10.0,
+        meaning="How far below zero it can go.",
+        ends="Usual: 1. Near 0 it is ReLU; more lets values fall farther before they level out.",
+    )
 
 
 @dataclass(frozen=True)

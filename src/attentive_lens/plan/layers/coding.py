@@ -38,7 +38,12 @@ class NormalCodes(LayerSettings):
     is_variational: ClassVar[bool] = True
 
     samples: int = spec(
-        1, label="samples", low=1, high=64, meaning="Codes drawn for each image at a training step; the mean otherwise."
+        1,
+        label="samples",
+        low=1,
+        high=64,
+        meaning="Codes drawn for each image at a training step; the mean otherwise.",
+        ends="Usual: 1. More give a steadier gradient at that many times the decoder's cost.",
     )
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
@@ -74,6 +79,7 @@ class Reshape(LayerSettings):
         high=2048,
         counts=(2,),
         meaning="Rows and columns of the maps; two numbers where they are not square.",
+        ends="Usual: 4 to 8 in a decoder. As many values must come in as it lays out.",
     )
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
@@ -128,6 +134,8 @@ class Drawing(LayerSettings):
         low=1e-3,
         high=10.0,
         meaning="Of the normal distribution, in parts of the range of pixels; where it is learned, the start.",
+        ends="Usual: 0.1 to 0.5. Small ones weigh every pixel and leave codes little freedom; large ones let "
+        "codes go unused.",
     )
 
     def settings_in_use(self) -> tuple[str, ...]:

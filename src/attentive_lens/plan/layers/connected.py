@@ -16,7 +16,14 @@ class Connected(LayerSettings):
     kind: ClassVar[str] = "fully connected"
     idea: ClassVar[str] = "Every output weighs every input value (dense layer)."
 
-    units: int = spec(64, label="units", low=1, high=65536, meaning="How many values come out.")
+    units: int = spec(
+        64,
+        label="units",
+        low=1,
+        high=65536,
+        meaning="How many values come out.",
+        ends="Usual: 64 to 1024. Few are a narrow passage; many are most of the network's weights, and learn by heart.",
+    )
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(units,)."""
@@ -53,7 +60,14 @@ class Output(Connected):
     is_output: ClassVar[bool] = True
     idea: ClassVar[str] = "One raw score a class (logit); the loss decides what makes probabilities of them."
 
-    units: int = spec(0, label="classes", low=0, high=65536, meaning="Filled in from the images' classes.")
+    units: int = spec(
+        0,
+        label="classes",
+        low=0,
+        high=65536,
+        meaning="Filled in from the images' classes.",
+        ends="Usual: left at 0; it is set to what the images need.",
+    )
 
     def for_scores(self, units: int) -> Self:
         """With so many."""

@@ -30,7 +30,15 @@ class Convolution(LayerSettings):
     idea: ClassVar[str] = "Filters slide over the image; each draws a feature map of where its pattern stands."
     needs_map: ClassVar[bool] = True
 
-    filters: int = spec(16, label="filters", low=1, high=4096, meaning="How many patterns are looked for.")
+    filters: int = spec(
+        16,
+        label="filters",
+        low=1,
+        high=4096,
+        meaning="How many patterns are looked for.",
+        ends="Usual: 16 to 512, doubled wherever maps are halved. Few see few patterns; cost grows with those "
+        "before and those after.",
+    )
     kernel_size: Sides = spec(
         3,
         label="kernel size",
@@ -39,6 +47,8 @@ class Convolution(LayerSettings):
         high=31,
         counts=(2,),
         meaning="Side of the window that looks at the image; two numbers, rows and columns, where it is not square.",
+        ends="Usual: 3; 1 to mix channels, 5 or 7 in a first layer. Large ones cost with the square, and two "
+        "small ones see as far.",
     )
     stride: int = spec(
         1,
@@ -47,6 +57,7 @@ class Convolution(LayerSettings):
         low=1,
         high=16,
         meaning="How far the window moves from one output to the next.",
+        ends="Usual: 1, or 2 to halve the maps. Beyond the kernel's size pixels are never seen.",
     )
     padding: str = spec(
         "same",
@@ -62,12 +73,26 @@ class Convolution(LayerSettings):
         high=64,
         counts=(2, 4),
         meaning="Zeros on each side with explicit padding; two numbers: rows, columns; four: top, bottom, left, right.",
+        ends="Usual: half of the kernel, which keeps the size. At 0 edges are seen less often; more adds a "
+        "border of nothing.",
     )
     dilation: int = spec(
-        1, label="dilation", unit="pixels", low=1, high=16, meaning="Pixels from one place of the window to the next."
+        1,
+        label="dilation",
+        unit="pixels",
+        low=1,
+        high=16,
+        meaning="Pixels from one place of the window to the next.",
+        ends="Usual: 1; 2 or 4 to see farther at the same cost. Large ones leave gaps that fine patterns fall into.",
     )
     groups: int = spec(
-        1, label="groups", low=1, high=4096, meaning="Parts of the channels that are filtered apart; all: depthwise."
+        1,
+        label="groups",
+        low=1,
+        high=4096,
+        meaning="Parts of the channels that are filtered apart; all: depthwise.",
+        ends="Usual: 1. More cost so many times less, and channels of different groups never meet; as many as "
+        "channels is depthwise.",
     )
 
     def settings_in_use(self) -> tuple[str, ...]:

@@ -20,7 +20,14 @@ class Noise(LayerSettings):
     is_code: ClassVar[bool] = True
     is_input: ClassVar[bool] = True
 
-    size: int = spec(64, label="size", low=1, high=4096, meaning="Numbers for each image.")
+    size: int = spec(
+        64,
+        label="size",
+        low=1,
+        high=4096,
+        meaning="Numbers for each image.",
+        ends="Usual: 32 to 256. Few cannot tell images apart; many cost weights and add little.",
+    )
     distribution: str = spec(
         "normal", label="distribution", choices=DISTRIBUTIONS, meaning="Standard normal, or even from -1 to 1."
     )
@@ -48,7 +55,12 @@ class ClassInput(LayerSettings):
     is_class: ClassVar[bool] = True
 
     classes: int = spec(
-        0, label="classes", low=0, high=100_000, meaning="How many there are; 0: as many as there are in the images."
+        0,
+        label="classes",
+        low=0,
+        high=100_000,
+        meaning="How many there are; 0: as many as there are in the images.",
+        ends="Usual: 0. Another number must be that of the images' classes.",
     )
 
     def for_classes(self, classes: int) -> Self:

@@ -18,9 +18,21 @@ class BatchNormalisation(SameShape):
     whole_batch: ClassVar[bool] = True
 
     momentum: float = spec(
-        0.9, label="momentum", low=0.0, high=0.9999, meaning="Part of the running mean and variance kept at each step."
+        0.9,
+        label="momentum",
+        low=0.0,
+        high=0.9999,
+        meaning="Part of the running mean and variance kept at each step.",
+        ends="Usual: 0.9 to 0.99. At 0 the last batch alone counts; near 1 answers lag behind in a short run.",
     )
-    epsilon: float = spec(1e-5, label="epsilon", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
+    epsilon: float = spec(
+        1e-5,
+        label="epsilon",
+        low=1e-8,
+        high=0.1,
+        meaning="Added to the variance before the root.",
+        ends="Usual: 0.00001. Smaller lets maps that are nearly constant blow up; large ones leave them unnormalised.",
+    )
 
     def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``scale`` and ``shift``: C."""
@@ -39,8 +51,23 @@ class GroupNormalisation(SameShape):
     idea: ClassVar[str] = "Centres and scales groups of channels within each image; the same with any batch size."
     needs_map: ClassVar[bool] = True
 
-    groups: int = spec(8, label="groups", low=1, high=4096, meaning="Into how many groups the channels are put.")
-    epsilon: float = spec(1e-5, label="epsilon", low=1e-8, high=0.1, meaning="Added to the variance before the root.")
+    groups: int = spec(
+        8,
+        label="groups",
+        low=1,
+        high=4096,
+        meaning="Into how many groups the channels are put.",
+        ends="Usual: 8 to 32. At 1 all channels together; as many as channels: each map by itself, whose "
+        "strength is lost then.",
+    )
+    epsilon: float = spec(
+        1e-5,
+        label="epsilon",
+        low=1e-8,
+        high=0.1,
+        meaning="Added to the variance before the root.",
+        ends="Usual: 0.00001. Smaller lets maps that are nearly constant blow up; large ones leave them unnormalised.",
+    )
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """As given."""
@@ -77,10 +104,38 @@ class LocalResponse(SameShape):
     idea: ClassVar[str] = "Divides every value by the strength of the channels beside it."
     needs_map: ClassVar[bool] = True
 
-    size: int = spec(5, label="size", low=1, high=255, meaning="Channels counted together.")
-    k: float = spec(2.0, label="k", low=0.001, high=100.0, meaning="Added to the sum.")
-    alpha: float = spec(1e-4, label="alpha", low=1e-8, high=10.0, meaning="Of the squares' sum.")
-    beta: float = spec(0.75, label="beta", low=0.01, high=4.0, meaning="The sum is raised to it.")
+    size: int = spec(
+        5,
+        label="size",
+        low=1,
+        high=255,
+        meaning="Channels counted together.",
+        ends="Usual: 5. At 1 a map damps itself alone; wide ones let a strong one silence many.",
+    )
+    k: float = spec(
+        2.0,
+        label="k",
+        low=0.001,
+        high=100.0,
+        meaning="Added to the sum.",
+        ends="Usual: 1 to 2. Near 0 quiet places are divided by almost nothing.",
+    )
+    alpha: float = spec(
+        1e-4,
+        label="alpha",
+        low=1e-8,
+        high=10.0,
+        meaning="Of the squares' sum.",
+        ends="Usual: 0.0001. Near 0 nothing is damped; large ones flatten everything strong.",
+    )
+    beta: float = spec(
+        0.75,
+        label="beta",
+        low=0.01,
+        high=4.0,
+        meaning="The sum is raised to it.",
+        ends="Usual: 0.75. Near 0 nothing is damped; beyond 1 strong places come out weaker than faint ones.",
+    )
 
 
 NORMALISATIONS: tuple[type[LayerSettings], ...] = (

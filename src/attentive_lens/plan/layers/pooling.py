@@ -37,8 +37,18 @@ class Pooling(LayerSettings):
         high=31,
         counts=(2,),
         meaning="Side of the window; two numbers, rows and columns, where it is not square.",
+        ends="Usual: 2 or 3. At 1 nothing is gathered; large ones lose where things are.",
     )
-    stride: int = spec(2, label="stride", unit="pixels", low=1, high=31, meaning="How far the window moves each time.")
+    stride: int = spec(
+        2,
+        label="stride",
+        unit="pixels",
+        low=1,
+        high=31,
+        meaning="How far the window moves each time.",
+        ends="Usual: as large as the window, or one less. At 1 maps keep their size; beyond the window places "
+        "are skipped.",
+    )
     padding_width: Sides = spec(
         0,
         label="padding width",
@@ -48,6 +58,7 @@ class Pooling(LayerSettings):
         counts=(2, 4),
         meaning="Pixels that windows may begin and end outside the map, where nothing counts; two numbers: rows,"
         " columns; four: top, bottom, left, right.",
+        ends="Usual: 0, or half of a window of 3. It must be less than the window.",
     )
     ceil_mode: bool = spec(
         False, label="ceil mode", meaning="Whether a window at the edge that is not filled counts with what it has."
@@ -132,7 +143,12 @@ class PowerPooling(Pooling):
     idea: ClassVar[str] = "Keeps the power mean of each window: between average and max pooling (Lp pooling)."
 
     power: float = spec(
-        2.0, label="exponent", low=1.0, high=16.0, meaning="1: the mean of strengths; more: nearer the max."
+        2.0,
+        label="exponent",
+        low=1.0,
+        high=16.0,
+        meaning="1: the mean of strengths; more: nearer the max.",
+        ends="Usual: 2 to 4. At 1 a mean; at 16 nearly the greatest alone.",
     )
 
 
@@ -145,7 +161,14 @@ class GlobalPooling(LayerSettings):
     needs_map: ClassVar[bool] = True
 
     mode: str = spec("average", label="mode", choices=MEANS, meaning="What is taken of each map.")
-    power: float = spec(2.0, label="exponent", low=1.0, high=16.0, meaning="Of the power mean.")
+    power: float = spec(
+        2.0,
+        label="exponent",
+        low=1.0,
+        high=16.0,
+        meaning="Of the power mean.",
+        ends="Usual: 2 to 4. At 1 a mean; at 16 nearly the greatest alone.",
+    )
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """(channels,)."""

@@ -17,7 +17,14 @@ class Resampling(LayerSettings):
     idea: ClassVar[str] = "Enlarges maps by repeating pixels or by blending between them (upsampling)."
     needs_map: ClassVar[bool] = True
 
-    factor: int = spec(2, label="factor", low=1, high=16, meaning="How many times larger rows and columns become.")
+    factor: int = spec(
+        2,
+        label="factor",
+        low=1,
+        high=16,
+        meaning="How many times larger rows and columns become.",
+        ends="Usual: 2. At 1 nothing changes; large ones draw blocks that layers behind must mend.",
+    )
     interpolation: str = spec(
         "nearest", label="interpolation", choices=("nearest", "bilinear"), meaning="Repeat the nearest, or blend."
     )
@@ -41,11 +48,33 @@ class TransposedConvolution(LayerSettings):
 
     filter_axis: ClassVar[int] = 2
 
-    filters: int = spec(16, label="filters", low=1, high=4096, meaning="How many maps come out.")
-    kernel_size: int = spec(
-        4, label="kernel size", unit="pixels", low=1, high=31, meaning="Side of the square each pixel paints."
+    filters: int = spec(
+        16,
+        label="filters",
+        low=1,
+        high=4096,
+        meaning="How many maps come out.",
+        ends="Usual: 16 to 256, halved wherever maps double. Few draw coarsely; cost grows with those before "
+        "and those after.",
     )
-    stride: int = spec(2, label="stride", unit="pixels", low=1, high=16, meaning="How many times larger maps become.")
+    kernel_size: int = spec(
+        4,
+        label="kernel size",
+        unit="pixels",
+        low=1,
+        high=31,
+        meaning="Side of the square each pixel paints.",
+        ends="Usual: twice the stride, so that all pixels are painted as often; else squares show.",
+    )
+    stride: int = spec(
+        2,
+        label="stride",
+        unit="pixels",
+        low=1,
+        high=16,
+        meaning="How many times larger maps become.",
+        ends="Usual: 2. At 1 maps keep their size; large ones leave the kernel much to fill.",
+    )
 
     @property
     def pads(self) -> tuple[int, int]:

@@ -17,7 +17,12 @@ class Dropout(SameShape):
     idea: ClassVar[str] = "Silences a random part of the values at each training step, against over-fitting."
 
     rate: float = spec(
-        0.5, label="dropout rate", low=0.0, high=0.95, meaning="Part of the values set to zero, 0 to 0.95."
+        0.5,
+        label="dropout rate",
+        low=0.0,
+        high=0.95,
+        meaning="Part of the values set to zero, 0 to 0.95.",
+        ends="Usual: 0.1 to 0.5. At 0 it does nothing; near its upper end too little is left to learn from.",
     )
     unit: str = spec(
         "value",

@@ -40,7 +40,7 @@ from attentive_lens.workspace.cases import Evidence
 
 NARROW, JUMP = 32, 116
 """Pixels of a step's button, and of the field for a number."""
-
+ASKED_FOR = {"alike": AlikePanel, "causes": CausesPanel}
 NOTHING = "Open one from the Results: click a cell of the matrix, then an image. Or take the surest mistake."
 DRAWS = "The run in view draws images and answers no classes. What it draws stands in the Results."
 
@@ -133,9 +133,9 @@ class ExplainPage(Page):
         self.book.tried.connect(self.case.show_tried)
 
     def show_view(self, name: str) -> None:
-        """The image, or the case book."""
-        if name == "alike":
-            self.evidence.open(AlikePanel)
+        """The image, the case book, or a panel of evidence."""
+        if name in ASKED_FOR:
+            self.evidence.open(ASKED_FOR[name])
         elif name == "case":
             self._case_wanted = self.image
             self._open_case_wanted()

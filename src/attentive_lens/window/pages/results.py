@@ -72,7 +72,7 @@ class ResultsPage(Page):
         self.stack = either(self, empty, self.parts)
         self.where = self._make_where()
 
-        self.open_view(OVERVIEW)
+        self.show_view(OVERVIEW)
         session.runs_changed.connect(self._take_run)
         session.scores_ready.connect(self.refresh)
         session.pixels_ready.connect(self.refresh)
@@ -110,7 +110,7 @@ class ResultsPage(Page):
             if word == "new images":  # of no set: a place of its own
                 inside.addStretch()
             words = f"{word[0].upper()}{word[1:]}"
-            show = partial(self.open_view, word)
+            show = partial(self.show_view, word)
             self.views[word] = Entry(words, f"{word} of scores", view.tip, show, is_below=bool(view.under))
             inside.addWidget(self.views[word])
         return list_
@@ -176,10 +176,10 @@ class ResultsPage(Page):
 
     def open(self, kind: type[V]) -> V:
         """Show the view of a kind."""
-        self.open_view(kind.word)
+        self.show_view(kind.word)
         return self.view(kind)
 
-    def open_view(self, word: str) -> None:
+    def show_view(self, word: str) -> None:
         """Show one of `VIEWS`."""
         if word != self.word:
             self.leaving.emit()
@@ -208,7 +208,7 @@ class ResultsPage(Page):
         """See `Page`."""
         if bookmark["on"] != self.session.scores.on:
             self._choose(str(bookmark["on"]))
-        self.open_view(str(bookmark["view"]))
+        self.show_view(str(bookmark["view"]))
         if isinstance(bookmark["image"], int):
             self.chosen.sheet.select(bookmark["image"])
 
@@ -322,7 +322,7 @@ class ResultsPage(Page):
             entry.setVisible(word in offered)
         is_other, self._task = kind != self._task, kind
         if self.word not in offered or (is_other and offered[0] != self.word and self.word == OVERVIEW):
-            self.open_view(offered[0])
+            self.show_view(offered[0])
 
     def _show_bound(self) -> None:
         """What stands for a run that draws, in place of how many answers are right."""

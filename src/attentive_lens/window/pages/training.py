@@ -42,8 +42,10 @@ VIEWS = {
 }
 """What can be seen of the run in view, in the order of the stack, and the tips."""
 FILM = "What was drawn after each epoch, of the same images and the same random codes."
-SWEEP = len(VIEWS)
-NEXT, ALL = (list(VIEWS).index(word) for word in ("what to do next", "all runs"))
+CURVES, *_, NEXT, ALL = VIEWS
+SWEEP = "learning rates"
+PLACES = (*VIEWS, SWEEP)
+"""Of the stack, in order."""
 LIST = 132
 """Pixels of the list of runs."""
 TIPS = {"gap": "Of the last epoch, on augmented images and with dropout."}
@@ -77,9 +79,9 @@ class TrainingPage(Page):
         self.advice.changed.connect(self.refresh)
         views = horizontal(spacing=0)
         self.views: dict[str, QPushButton] = {}
-        for place, (word, tip) in enumerate(VIEWS.items()):
-            show = partial(self.open_view, place)
-            if place == ALL:
+        for word, tip in VIEWS.items():
+            show = partial(self.show_view, word)
+            if word == ALL:
                 self.views[word] = Entry(word.capitalize(), f"{word} view", tip, show)
             else:
                 self.views[word] = view_button(word.capitalize(), f"{word} view", tip, show)
@@ -101,7 +103,7 @@ class TrainingPage(Page):
             self.shown.addWidget(view)
         outer.addWidget(self.shown, 1)
         for closing in (self.all.closed, self.rates.closed):
-            closing.connect(lambda: self.open_view(0))
+            closing.connect(lambda: self.show_view(CURVES))
         self.all.overlaid.connect(self.refresh)
         self.settings.sweep_asked.connect(self.open_rates)
         self.parts = StageLayout(session, self.key, hero, self._make_evidence(), self._make_list())
@@ -110,7 +112,7 @@ class TrainingPage(Page):
 
         session.ticked.connect(self.refresh)
         session.runs_changed.connect(self.refresh)
-        self.open_view(0)
+        self.show_view(CURVES)
         self.refresh()
 
     def _make_list(self) -> QWidget:
@@ -199,40 +201,41 @@ class TrainingPage(Page):
         row.addWidget(last)
         return row
 
-    def open_view(self, place: int) -> None:
-        """Show the curves, layers, answers or all runs."""
+    def show_view(self, name: str) -> None:
+        """Show one of `VIEWS`, or the sweep of learning rates."""
+        place = PLACES.index(name)
         if place != self.shown.currentIndex():
             self.leaving.emit()
-        if place == ALL:
+        if name == ALL:
             self.all.refresh()
-        if place == NEXT:
+        if name == NEXT:
             self.next.look_again()
         self.shown.setCurrentIndex(place)
-        self.of_run.setHidden(place == ALL)
-        self.advice.want(place < NEXT)
-        for k, each in enumerate(self.views.values()):
-            each.setChecked(k == place)
+        self.of_run.setHidden(name == ALL)
+        self.advice.want(name not in (NEXT, ALL, SWEEP))
+        for word, each in self.views.items():
+            each.setChecked(word == name)
         self.refresh()
 
     def open_rates(self) -> None:
         """Sweep the learning rate, in place of the curves."""
-        self.open_view(SWEEP)
+        self.show_view(SWEEP)
         self.rates.ask()
 
     def open_runs(self) -> None:
         """Show all runs, in place of the curves."""
-        self.open_view(ALL)
+        self.show_view(ALL)
 
     def bookmark(self) -> PlainTable:
         """The view, and the run."""
-        return {"view": self.shown.currentIndex(), "run": self.session.runs.current}
+        return {"view": PLACES[self.shown.currentIndex()], "run": self.session.runs.current}
 
     def come_back(self, bookmark: PlainTable) -> None:
         """See `Page`."""
         run = bookmark["run"]
         if isinstance(run, int) and run in self.session.runs.views:
             self.session.runs.choose(run)
-        self.open_view(int(str(bookmark["view"])))
+        self.show_view(str(bookmark["view"]))
 
     def state(self) -> str:
         """Epoch, or how it ended."""

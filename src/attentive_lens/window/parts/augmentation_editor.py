@@ -21,7 +21,7 @@ from attentive_lens.desk.requests.images import Augment, Augmented
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.augmentation import STEPS, AugmentationStep
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, chooser, horizontal, label, panel, retire, to_image
+from attentive_lens.window.parts.basics import button, chooser, horizontal, in_lines, label, panel, retire, to_image
 from attentive_lens.window.parts.proportions import draw_picture
 from attentive_lens.window.parts.range import RangeSlider
 from attentive_lens.window.session import Session
@@ -255,7 +255,7 @@ class AugmentationEditor(QWidget):
             self.settings.addWidget(label(f"{spec.label} {spec.unit}".strip(), "faint", look.SMALL), row, 0)
             values = value if isinstance(value, tuple) else (value,)
             slider = RangeSlider(f"{step.title}.{name}", spec.low, spec.high, values)
-            slider.setToolTip(spec.meaning)
+            slider.setToolTip(in_lines(spec.tip))
             slider.setAccessibleName(spec.label)
             slider.moved.connect(lambda n=name: self._moved(n))
             slider.settled.connect(self._settle)

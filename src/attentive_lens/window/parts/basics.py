@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -30,6 +31,8 @@ from attentive_lens.window import look
 
 Margins = tuple[int, int, int, int]
 """Left, top, right, bottom, in pixels."""
+TIP = 90
+"""Letters in a line of a tip."""
 
 
 def vertical(of: QWidget | None = None, spacing: int = 4, margins: Margins = (0, 0, 0, 0)) -> QVBoxLayout:
@@ -77,12 +80,17 @@ class Chooser(QComboBox):
             option.currentText = self.fontMetrics().elidedText(self.currentText(), Qt.TextElideMode.ElideRight, room)
 
 
+def in_lines(tip: str) -> str:
+    """A long tip in lines that fit beside the mouse; what is plain text is not wrapped otherwise."""
+    return "\n".join(textwrap.fill(line, TIP) for line in tip.split("\n"))
+
+
 def chooser(name: str, words: str, tip: str = "", items: Sequence[str] = ()) -> QComboBox:
     """A list to choose from, with a name for tests and one for those who cannot see it."""
     box = Chooser()
     box.setObjectName(name)
     box.setAccessibleName(words)
-    box.setToolTip(tip)
+    box.setToolTip(in_lines(tip))
     box.setFont(look.font())
     box.addItems(items)
     return box
@@ -177,7 +185,7 @@ def button(text: str, name: str, tip: str, clicked: Callable[[], Any], checkable
     """A button with a name for tests, a tooltip, and what it does."""
     widget = QPushButton(text)
     widget.setObjectName(name)
-    widget.setToolTip(tip)
+    widget.setToolTip(in_lines(tip))
     widget.setAccessibleName(text)
     widget.setCheckable(checkable)
     widget.setFont(look.font())

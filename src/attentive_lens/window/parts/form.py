@@ -23,7 +23,7 @@ from attentive_lens.errors import LensError
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.stopping import STOP_RULES
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, chooser, horizontal, label, retire, set_role, vertical
+from attentive_lens.window.parts.basics import button, chooser, horizontal, in_lines, label, retire, set_role, vertical
 
 CHOICE_WORDS = {
     "": "found out",
@@ -94,13 +94,13 @@ class Form(QWidget):
         for row, name in enumerate(names):
             spec = value.specs()[name]
             caption = label(spec.label or name, role="faint")
-            caption.setToolTip(spec.meaning)
+            caption.setToolTip(in_lines(spec.tip))
             caption.setWordWrap(True)
             layout.addWidget(caption, row, 0)
             editor = self._make(name, spec, value.types()[name])
             editor.setObjectName(f"{section}.{name}")
             editor.setAccessibleName(spec.label or name)
-            editor.setToolTip(spec.meaning)
+            editor.setToolTip(in_lines(spec.tip))
             editor.setFont(look.font())
             editor.setFixedWidth(wide)
             layout.addWidget(editor, row, 1)
