@@ -18,7 +18,7 @@ python3 -m venv "$environment"
 "$python" -m pip install -q --disable-pip-version-check --require-hashes -r "$here/requirements.lock"
 "$python" "$here/scripts/slim.py"
 # What builds the wheel has the versions of the lock file too.
-sed -n 's/^\([A-Za-z0-9._-]*==[^ ]*\).*/\1/p' "$here/requirements-check.lock" >"$work/versions.txt"
+sed -n 's/^\([A-Za-z0-9._-]*==[^\\]*\)\\*$/\1/p' "$here/requirements-check.lock" >"$work/versions.txt"
 PIP_CONSTRAINT="$work/versions.txt" "$python" -m pip wheel -q --disable-pip-version-check --no-deps -w "$work" "$here"
 "$python" -m pip install -q --disable-pip-version-check --no-deps --no-compile "$work"/attentive_lens-*.whl
 "$python" -c '

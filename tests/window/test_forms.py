@@ -15,13 +15,14 @@ from attentive_lens.plan.averaging import AVERAGING
 from attentive_lens.plan.initialisations import INITIALISATIONS
 from attentive_lens.plan.layers import LAYERS
 from attentive_lens.plan.losses import LOSSES
-from attentive_lens.plan.optimisers import OPTIMISERS
+from attentive_lens.plan.optimisers import OPTIMISERS, Adam
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.schedules import SCHEDULES
 from attentive_lens.plan.split import Split
 from attentive_lens.plan.stopping import Stopping
 from attentive_lens.plan.training import Training
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.parts.basics import TIP, in_lines
 from attentive_lens.window.parts.form import Form, KindForm
 from attentive_lens.window.training.settings import in_words
 from attentive_lens.workspace import Workspace
@@ -64,7 +65,7 @@ def test_every_value_has_a_form_that_says_what_it_is(qtbot: QtBot, cls: type[Val
         section = value.section if isinstance(value, Kind) and value.section else value.title
         made = form.findChild(QWidget, f"{section}.{name}")
         assert made is not None
-        assert made.toolTip() == known.meaning
+        assert made.toolTip() == in_lines(known.tip)
         assert made.accessibleName() == (known.label or name)
 
 
@@ -198,3 +199,15 @@ def test_every_augmentation_step_is_told_in_a_few_words(kind: str) -> None:
     assert words.startswith(kind)
     assert len(words) < 60
     assert "-" not in words.removeprefix(kind), "a minus sign, not a hyphen"
+
+
+def test_tips_say_what_is_usual_in_lines_that_fit(qtbot: QtBot) -> None:
+    form = Form(Adam(), editable(Adam), lambda _: None)
+    qtbot.addWidget(form)
+    assert Adam.specs()["learning_rate"].tip.count("\n") == 1
+    for name in editable(Adam):
+        shown = Adam.specs()[name]
+        field = form.findChild(QWidget, f"optimiser.{name}")
+        assert field is not None and field.toolTip().split() == shown.tip.split()
+        assert all(len(line) <= TIP for line in field.toolTip().split("\n"))
+    assert in_lines("short\nand again") == "short\nand again"
