@@ -25,7 +25,7 @@ inside apt-get install -y -qq --no-install-recommends $(dpkg-deb -f "$folder/$su
     | sed 's/([^)]*)//g; s/,/ /g') >"$folder/$suite-needs.log" 2>&1 || { say "what it needs is not to be had"; exit 1; }
 everything >"$folder/$suite-before.txt"
 inside dpkg -i "/tmp/$package" >"$folder/$suite-install.log" 2>&1 || { say "not installed; see $folder/$suite-install.log"; exit 1; }
-say "installed: $(du -sm "$root/opt/attentive-lens" | cut -f 1) MB under one prefix"
+say "installed: $(du -sm "$root/usr/lib/attentive-lens" | cut -f 1) MB under one prefix"
 inside attentive-lens about | head -n 3
 inside attentive-lens demo /tmp/station --no-window --images 120 >"$folder/$suite-demo.log" 2>&1 \
     || { say "no example; see $folder/$suite-demo.log"; exit 1; }
@@ -35,7 +35,7 @@ begin_display
 inside DISPLAY="$display" sh -c "$command" >"$folder/$suite-window.log" 2>&1 &
 window=$(window_of $! "pollen station" 120) || { say "no window; see $folder/$suite-window.log"; exit 1; }
 say "a window from its desktop entry, «$command»:$window"
-pkill -f "/opt/attentive-lens/bin" 2>/dev/null
+pkill -f "/usr/lib/attentive-lens/bin" 2>/dev/null
 wait $! 2>/dev/null
 inside dpkg --purge attentive-lens >>"$folder/$suite-install.log" 2>&1 || { say "not purged"; exit 1; }
 rm -rf "$root/root/.cache" "$root/root/.local" "$root/root/.config"  # of the user who tried it

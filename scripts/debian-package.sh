@@ -1,5 +1,5 @@
 #!/bin/sh
-# Makes a Debian package of this checkout, with an environment of its own under /opt/attentive-lens:
+# Makes a Debian package of this checkout, with an environment of its own under /usr/lib/attentive-lens:
 #     scripts/debian-package.sh FOLDER
 # It is for the Debian that it is made on, whose Python the environment uses. Needs python3-venv and dpkg-deb, and the
 # registries while it is made; what is installed needs neither.
@@ -9,11 +9,11 @@ here=$(cd "$(dirname "$0")/.." && pwd)
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 stage="$work/stage"
-place=opt/attentive-lens
+place=usr/lib/attentive-lens
 environment="$stage/$place"
 python="$environment/bin/python"
 
-mkdir -p "$stage/opt" "$stage/DEBIAN" "$stage/usr/bin"
+mkdir -p "$stage/usr/lib" "$stage/DEBIAN" "$stage/usr/bin"
 python3 -m venv "$environment"
 "$python" -m pip install -q --disable-pip-version-check --require-hashes -r "$here/requirements.lock"
 "$python" "$here/scripts/slim.py"
@@ -57,7 +57,7 @@ grep -rlI "$stage" "$environment/bin" "$environment/pyvenv.cfg" "$environment/li
 find "$environment" -name __pycache__ -type d -prune -exec rm -rf {} +
 "$python" -m compileall -q -s "$stage" -p / "$environment/lib" || true  # a few files of others are for other Pythons
 ln -s "/$place/bin/attentive-lens" "$stage/usr/bin/attentive-lens"
-(cd "$stage" && find opt usr -type f -exec md5sum {} +) >"$stage/DEBIAN/md5sums"
+(cd "$stage" && find usr -type f -exec md5sum {} +) >"$stage/DEBIAN/md5sums"
 chmod -R u+rwX,go+rX,go-w "$stage"
 file="$into/attentive-lens_$(cat "$work/version")_$(dpkg --print-architecture).deb"
 dpkg-deb --root-owner-group -Zxz -z1 --build "$stage" "$file" >/dev/null

@@ -17,6 +17,7 @@ from tests.driving import click, enter, stage
 from attentive_lens.desk import documents
 from attentive_lens.desk.documents import LINK, folder, look_for, pages, section, sections, slug_of
 from attentive_lens.window import help as help_module
+from attentive_lens.window import look
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.help import HelpWindow, show_help
 from attentive_lens.window.help_topics import TOPICS, topic_of
@@ -89,6 +90,9 @@ def test_words_find_links_go_on_and_back_comes_back(
     assert bar is not None and bar.value() > 1000, "at its section"
     help_window.show_address("theory/maps.md")
     assert bar.value() == 0
+    html = help_window.text.toHtml()
+    (link,) = re.findall(r'<a href="trust.md"><span style="([^"]*)"', html)
+    assert look.theme.petrol.lower() in link, "links have a colour that can be read on our ground"
     help_window.show_address("reference/output.md")
     help_window.text.anchorClicked.emit(QUrl("json-schema.json"))
     assert opened[1].endswith("docs/reference/json-schema.json"), "what is no page goes to the desktop"
@@ -135,6 +139,10 @@ def test_without_documents_nothing_breaks(qtbot: QtBot, tmp_path: Path, monkeypa
         qtbot.addWidget(window)
         window.show_about(None)
         assert window.shown is None and window.list.count() == 0
+        assert documents.built() is None and not window.outside.isVisibleTo(window)
+        (tmp_path / "pages/theory").mkdir(parents=True)
+        (tmp_path / "pages/theory/maps.html").touch()
+        assert documents.built("theory/maps") == tmp_path / "pages/theory/maps.html" and documents.built() is None
     finally:
         documents.pages.cache_clear()
         documents.sections.cache_clear()

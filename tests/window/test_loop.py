@@ -54,6 +54,8 @@ def test_steps_are_ticked_by_what_was_done(station: Workspace) -> None:
     for changes, acted in (({"seed": 9}, False), ({"seed": 9, "optimiser.learning_rate": 0.002}, True)):
         finish(execute(station, station.claim_run(plan.changed(changes)), lambda: False))
         assert ("act" in done(station, OpenRuns(station).views, book, ())) is acted, changes
+    later = CaseBook((Case(1, 5, 3, "spiny", "winged", 0.0),))
+    assert "act" not in done(station, OpenRuns(station).views, later, ()), "what was trained before the case is no act"
     shutil.rmtree(station.run(1).folder)
     assert "act" not in done(station, OpenRuns(station).views, book, ()), "what it is compared with is gone"
     assert next_step(STEPS) == "prove" and set(done(station, {}, book, ("prove", "other"))) >= {"explain", "prove"}
