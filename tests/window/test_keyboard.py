@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
 import pytest
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtTest import QTest
@@ -25,14 +26,21 @@ from PyQt6.QtWidgets import (
 )
 from pytestqt.qtbot import QtBot
 
+from attentive_lens.desk.remembering import remember
+from attentive_lens.window.application import open_folder, open_place
 from attentive_lens.window.bench.bench import Bench
 from attentive_lens.window.bench.overview import Overview
 from attentive_lens.window.explaining.place_box import STEP, PlaceBox
 from attentive_lens.window.frame import Frame
+from attentive_lens.window.help import HelpWindow
+from attentive_lens.window.importing import Way
+from attentive_lens.window.model_window import ModelWindow
 from attentive_lens.window.pages import STAGES
 from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.chart import Chart, Curve
 from attentive_lens.window.training.health import SeriesTable
+from attentive_lens.window.welcome import Welcome
+from attentive_lens.workspace import Workspace
 
 Key = Qt.Key
 CONTROLS = (
@@ -114,20 +122,51 @@ def test_all_is_reached_by_keys_and_has_a_name(key: str, shared: Frame) -> None:
 
 @pytest.mark.parametrize("key", STAGES)
 def test_tab_comes_to_every_control_and_round_again(key: str, shared: Frame) -> None:
-    shared.activateWindow()
     for view in views_of(shared, key):
-        expected = {widget for widget in stops(shared) if has_tab(widget) and not is_one_of_several(widget)}
-        first = shared.focusWidget() or shared
-        first.setFocus()
-        seen: set[QWidget] = set()
-        for _ in range(MOST_TABS):
-            at = QApplication.focusWidget()
-            assert at is not None, view
-            if at in seen and expected <= seen:
-                break
-            seen.add(at)
-            QTest.keyClick(at, Key.Key_Tab)
-        assert not {f"{type(each).__name__} «{each.objectName()}»" for each in expected - seen}, view
+        assert not passed_over(shared), view
+
+
+def passed_over(window: QWidget) -> set[str]:
+    """What Tab does not come to, pressed until it has come round."""
+    window.raise_()
+    window.activateWindow()
+    assert QTest.qWaitForWindowActive(window)
+    expected = {widget for widget in stops(window) if has_tab(widget) and not is_one_of_several(widget)}
+    first = window.focusWidget() or next(iter(expected))
+    first.setFocus()
+    seen: set[QWidget] = set()
+    for _ in range(MOST_TABS):
+        at = QApplication.focusWidget()
+        assert at is not None
+        if at in seen and expected <= seen:
+            break
+        seen.add(at)
+        QTest.keyClick(at, Key.Key_Tab)
+    return {f"{type(each).__name__} «{each.objectName()}»" for each in expected - seen}
+
+
+def test_windows_without_a_workspace_are_worked_by_keys(qtbot: QtBot, station: Workspace) -> None:
+    model = open_place(station.folder / "runs/0001/checkpoints/best.alens")
+    assert isinstance(model, ModelWindow)
+    importing = open_place(station.folder / "images/training")
+    remember(station.folder, {})
+    others = (model, importing, Welcome(open_folder), HelpWindow())
+    for window in others:
+        qtbot.addWidget(window)
+        window.show()
+    qtbot.waitUntil(lambda: model.opened is not None, timeout=30_000)
+    model.try_images([station.folder / row.file for row in list(station.catalogue.images())[:2]])
+    qtbot.waitUntil(lambda: model.explanation is not None and model.explanation.complete, timeout=60_000)
+    qtbot.waitUntil(lambda: any(isinstance(each, QComboBox) for each in stops(importing)), timeout=60_000)
+    result = []
+    for window in others:
+        name = type(window).__name__
+        result += [f"{name}: {fault}" for fault in faults(window)]
+        result += [f"{name}: Tab passes over {each}" for each in passed_over(window)]
+        assert len(list(stops(window))) > 2, name
+    for window in others[:2]:
+        window.close()
+    assert not result
 
 
 def test_a_bar_is_chosen_by_keys(qtbot: QtBot) -> None:
@@ -204,3 +243,13 @@ def test_places_rows_and_the_overview_move_by_keys(qtbot: QtBot) -> None:
     here = bar.value()
     qtbot.keyClick(overview, Key.Key_Left)
     assert 0 < bar.value() < here
+
+
+def test_a_way_to_read_is_chosen_by_keys(qtbot: QtBot) -> None:
+    way = Way("N×H×W", np.zeros((3, 16, 16, 1), np.uint8), ["a", "b", "c"])
+    qtbot.addWidget(way)
+    chosen: list[int] = []
+    way.chosen.connect(lambda: chosen.append(1))
+    for key in (Key.Key_Space, Key.Key_Return, Key.Key_A, Key.Key_Enter):
+        qtbot.keyClick(way, key)
+    assert len(chosen) == 3

@@ -154,6 +154,7 @@ class HelpWindow(QWidget):
         row = horizontal(spacing=8)
         self.back = button("Back", "help back", "What was read before (Alt+Left).", self.go_back)
         self.back.setShortcut("Alt+Left")
+        self.back.setEnabled(False)
         row.addWidget(self.back)
         row.addStretch()
         self.outside = button("In the browser", "help in browser", "Open this page in the browser.", self._open_outside)

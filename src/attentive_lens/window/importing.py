@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QProcess, QRect, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QMouseEvent, QPainter, QPaintEvent, QPen, QShortcut
+from PyQt6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPaintEvent, QPen, QShortcut
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from attentive_lens.desk.remembering import remember_source
@@ -29,12 +29,12 @@ COUNTS, LEVELS = 190, 120
 
 
 class Way(QWidget):
-    """One way to read the source: a sentence, and the first images with their labels; a click chooses it.
+    """One way to read the source: a sentence, first images with labels; a click, Space or Return chooses it.
 
     Signals
     -------
     chosen
-        It was clicked.
+        It was clicked, or a key was pressed on it.
     """
 
     chosen = pyqtSignal()
@@ -46,6 +46,7 @@ class Way(QWidget):
         self.on = False
         self.setFixedHeight(SIDE + 64)
         self.setAccessibleName(title)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -54,7 +55,8 @@ class Way(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.fillRect(self.rect(), t.colour("sheet"))
-        painter.setPen(QPen(t.colour("petrol" if self.on else "line"), 2 if self.on else 1))
+        edged = self.on or self.hasFocus()
+        painter.setPen(QPen(t.colour("petrol" if edged else "line"), 2 if self.on else 1))
         painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
         painter.setFont(look.font(look.TEXT, self.on))
         painter.setPen(t.colour("petrol" if self.on else "ink"))
@@ -72,6 +74,13 @@ class Way(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Choose it."""
         self.chosen.emit()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Likewise."""
+        if event is not None and event.key() in (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.chosen.emit()
+        else:
+            super().keyPressEvent(event)
 
 
 class Levels(QWidget):
