@@ -77,6 +77,7 @@ def main() -> None:
         frame.show_stage(stage)
         wait(6 if stage == "network" else 1.5)  # the price takes a moment
         frame.grab().save(str(into / f"{stage}.png"))
+        frame.loop.leave()  # as somebody does who knows the way; the first picture has it
     take_shelf(frame, session, into)
     take_results(frame, session, into)
     take_objects(frame, session, into)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QShowEvent
+from PyQt6.QtGui import QKeyEvent, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import QLineEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from attentive_lens.desk.images.browsing import Shown, Wanted, browse
@@ -16,7 +16,7 @@ from attentive_lens.window.images.distribution import Distribution
 from attentive_lens.window.images.filters import FilterBar
 from attentive_lens.window.images.findings import Findings, Remedy
 from attentive_lens.window.images.table import ImageTable
-from attentive_lens.window.parts.bars import Bar, Bars
+from attentive_lens.window.parts.bars import ROW, Bar, Bars
 from attentive_lens.window.parts.basics import label, panel, vertical
 from attentive_lens.window.parts.jump import JumpField
 from attentive_lens.window.parts.sheet import ContactSheet, Group
@@ -27,8 +27,10 @@ from attentive_lens.workspace.corrections import EXCLUDED, GONE
 
 SIDE, LEAST = 240, 236
 """Pixels of the list, and of the image at hand at least."""
-MANY = 10
-"""Classes from which they are found by typing."""
+MANY, AT_ONCE = 10, 6
+"""Classes from which they are found by typing, and those that are seen without scrolling."""
+TALL = 560
+"""Pixels of the whole from which there is room for them."""
 
 
 class Browser(QWidget):
@@ -76,7 +78,7 @@ class Browser(QWidget):
         self.class_bars = Bars("class bars", 96, 48)
         self.class_bars.setToolTip("Images of each class. Click one to see only these, again to see all.")
         self.class_bars.chosen.connect(self._choose_class)
-        scroll = QScrollArea()
+        scroll = self._class_scroll = QScrollArea()
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # keys are the bars'
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.class_bars)
@@ -199,6 +201,17 @@ class Browser(QWidget):
             for k in self.listed
         ]
         self.class_bars.show_bars(tuple(bars), self.listed.index(self.label) if self.label in self.listed else None)
+        self._give_room()
+
+    def _give_room(self) -> None:
+        """Classes are seen without scrolling before a long list of what was not read is."""
+        at_once = AT_ONCE if self.height() >= TALL else AT_ONCE // 2
+        self._class_scroll.setMinimumHeight(ROW * min(len(self.listed), at_once))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Give rows the room there is."""
+        super().resizeEvent(event)
+        self._give_room()
 
     def _show_groups(self) -> None:
         collection = self.session.images.collection
