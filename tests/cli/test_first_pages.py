@@ -19,7 +19,7 @@ QUICK = ["--set", "training.epochs=2", "--set", "network=two blocks", "--set", "
 def lines_of(page: str) -> list[list[str]]:
     """The commands of a page, in order, as words."""
     text = (DOCS / f"{page}.md").read_text("utf-8")
-    shown = re.findall(r"^    attentive-lens (.+)$|`attentive-lens ([^`]+)`", text, re.MULTILINE)
+    shown = re.findall(r"^    attentive-lens (.+)$|`attentive-lens\s+([^`]+)`", text, re.MULTILINE)
     return [shlex.split(re.split(r" {3,}", block or inline)[0]) for block, inline in shown]
 
 

@@ -28,7 +28,7 @@ MADE = {"reference/settings", "reference/commands", "reference/python"}
 LONG = {"developing/developing", "developing/extending", "reference/model-file", "reference/promises"} | MADE
 TOPICS, LINES = 14, 130
 """Of a page: headings, and lines."""
-SAID = re.compile(r"^ {4,}(?:\S+ )*?attentive-lens (.+)$|`attentive-lens ([^`]+)`", re.MULTILINE)
+SAID = re.compile(r"^ {4,}(?:\S+ )*?attentive-lens (.+)$|`attentive-lens\s+([^`]+)`", re.MULTILINE)
 
 
 @pytest.fixture(scope="module")
