@@ -28,7 +28,7 @@ from attentive_lens.window.parts.saving import save_picture
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.parts.unit_square import UnitSquare
 from attentive_lens.window.results.confidence import BinBars
-from attentive_lens.window.results.overview import OverviewView, SetBars
+from attentive_lens.window.results.overview import OverviewView, AccuracyBars
 from attentive_lens.window.results.views import VIEWS
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import Correction
@@ -178,7 +178,7 @@ def test_a_temperature_is_kept_in_the_model_and_taken_out(qtbot: QtBot, frame: F
     qtbot.waitUntil(lambda: "Written to" in result.text(), timeout=90_000)
     assert (tmp_path / "report.html").read_text("utf-8").startswith("<!doctype html>")
     for kind in (".svg", ".png"):
-        save_picture(child(frame, SetBars, "set bars"), tmp_path / f"bars{kind}")
+        save_picture(child(frame, AccuracyBars, "set bars"), tmp_path / f"bars{kind}")
     assert "training" in (tmp_path / "bars.svg").read_text("utf-8")
     with pytest.raises(LensError, match="ending"):
         save_picture(frame, tmp_path / "bars.bmp")

@@ -28,7 +28,7 @@ from attentive_lens.window.parts.matrix import ConfusionMatrix
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.results.image_map import ImageMap
 from attentive_lens.window.results.one_by_one import OneByOne
-from attentive_lens.window.results.overview import SetBars
+from attentive_lens.window.results.overview import AccuracyBars
 from attentive_lens.window.results.robustness import GradeCurves
 from attentive_lens.window.results.worse_pictures import WorseGrid
 from attentive_lens.workspace import Workspace
@@ -63,7 +63,7 @@ def answers_shown(frame: Frame) -> list[Answer]:
 
 
 def test_the_sets_stand_side_by_side_with_their_gaps(qtbot: QtBot, frame: Frame) -> None:
-    bars, table = child(frame, SetBars, "set bars"), child(frame, QTableWidget, "overview table")
+    bars, table = child(frame, AccuracyBars, "set bars"), child(frame, QTableWidget, "overview table")
     qtbot.waitUntil(lambda: "training" in bars.views, timeout=30_000)
     assert "test" not in bars.views, "it is kept for the last judgement"
     click(qtbot, frame, "score test set")

@@ -36,7 +36,7 @@ LEAKS = ("duplicates", "tiles")
 """Finders of what stands in two sets."""
 
 
-class SetBars(RowList):
+class AccuracyBars(RowList):
     """A bar a set: accuracy with its interval, and what guessing and the largest class would get.
 
     Signals
@@ -131,7 +131,7 @@ class OverviewView(ResultsView):
         self._looking = False
         self._action: FaultAction | None = None
         inside = vertical(self, spacing=8, margins=(16, 12, 16, 12))
-        self.bars = SetBars()
+        self.bars = AccuracyBars()
         self.bars.chosen.connect(self.set_chosen)
         can_be_saved(self.bars, "accuracy", self.session.message.emit)
         inside.addWidget(self.bars)
