@@ -28,7 +28,7 @@ from attentive_lens.window.parts.saving import save_picture
 from attentive_lens.window.parts.sheet import ContactSheet
 from attentive_lens.window.parts.unit_square import UnitSquare
 from attentive_lens.window.results.confidence import BinBars
-from attentive_lens.window.results.overview import OverviewView, AccuracyBars
+from attentive_lens.window.results.overview import AccuracyBars, OverviewView
 from attentive_lens.window.results.views import VIEWS
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.corrections import Correction
