@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtWidgets import QPushButton
+from PyQt6.QtWidgets import QPushButton, QTableWidget
 from pytestqt.qtbot import QtBot
 from tests.answering import answer
 from tests.driving import LEFT, child
@@ -82,3 +82,17 @@ def test_the_dot_of_ink_is_found_masked_and_tried_again_in_eleven_clicks(
     (tried,) = result.result.cases
     assert [each.right for each in tried.answers] == [False, tried.case.image in fixed]
     assert child(frame, OneLine, "case status").text() == f"{tried.status}: {tried.words}"
+    assert {"train", "find", "explain", "act"} <= frame.loop.done, "the strip of steps has followed"
+
+    # Whether it was the remedy is told by the unchanged plan, trained again.
+    frame.show_stage("training")
+    frame.page("training").show_view("all runs")
+    table = child(frame, QTableWidget, "runs table")
+    table.selectRow(next(row for row in range(table.rowCount()) if table.item(row, 0).text() == "1"))
+    press("repeat run", lambda: 3 in session.runs.views and session.runs.views[3].state == "done", 120)
+    frame.show_stage("explain")
+    page.show_view("case book")
+    qtbot.waitUntil(lambda: result.result is not None and len(result.result.cases[0].answers) == 3, timeout=60_000)
+    (tried,) = result.result.cases
+    assert tried.status in ("fixed", "still wrong", "no better than unchanged")
+    assert ("prove" in frame.loop.done) is (tried.status == "fixed")
