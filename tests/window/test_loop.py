@@ -17,7 +17,8 @@ from attentive_lens.desk.requests.cases import CasesTried, TryCases
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.state import OpenRuns
 from attentive_lens.window.explaining.causes import CausesPanel
-from attentive_lens.window.frame import Frame
+from attentive_lens.window.frame import LEAST, Frame
+from attentive_lens.window.loop_strip import ONE_LINE
 from attentive_lens.window.pages import STAGES
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.cases import Case, CaseBook
@@ -102,3 +103,18 @@ def test_all_done_is_told(open_frame: Callable[[Workspace], Frame], station: Wor
     assert frame.loop.words.text().startswith("All six steps are done")
     frame.loop.show_step("look")
     assert frame.loop.words.text() == STEPS["look"].sentence
+
+
+def test_in_a_low_window_it_is_one_line(open_frame: Callable[[Workspace], Frame], station: Workspace) -> None:
+    frame = open_frame(station)
+    frame.resize(1280, 800)
+    assert not frame.loop.title.isHidden() and not frame.loop.words.isHidden() and frame.loop.line.text() == ""
+    tall = frame.loop.sizeHint().height()
+    frame.resize(1100, 680)
+    assert frame.height() == 680 and frame.loop.title.isHidden() and frame.loop.words.isHidden()
+    assert frame.loop.line.text() == STEPS["look"].sentence and frame.loop.sizeHint().height() <= ONE_LINE < tall
+    frame.loop.show_step("find")
+    assert frame.loop.line.text() == STEPS["find"].sentence
+    assert frame.minimumHeight() == LEAST[1] + ONE_LINE
+    frame.loop.leave()
+    assert frame.minimumHeight() == LEAST[1]

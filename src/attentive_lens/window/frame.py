@@ -7,7 +7,16 @@ from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence, QPaintEvent, QShortcut
+from PyQt6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QKeySequence,
+    QPaintEvent,
+    QResizeEvent,
+    QShortcut,
+)
 from PyQt6.QtWidgets import (
     QApplication,
     QFrame,
@@ -28,7 +37,7 @@ from attentive_lens.window.bottom_strip import BottomStrip
 from attentive_lens.window.dropping import dropped_place
 from attentive_lens.window.fault_offer import FaultOffer
 from attentive_lens.window.help import show_help
-from attentive_lens.window.loop_strip import LoopStrip
+from attentive_lens.window.loop_strip import ONE_LINE, TALL, LoopStrip
 from attentive_lens.window.notices import Notices
 from attentive_lens.window.pages import STAGES, Page
 from attentive_lens.window.parts.basics import button, chooser, horizontal, vertical
@@ -84,6 +93,8 @@ class Frame(QMainWindow):
         loop = recall(session.workspace.folder).get("loop")
         self.loop = LoopStrip(session, loop if isinstance(loop, dict) else {})
         self.loop.place_asked.connect(self._show_place)
+        self.loop.shown.connect(self._make_room)
+        self._make_room()
         down.addWidget(self.loop)
         self.stage = QStackedWidget()
         down.addWidget(self.stage, 1)
@@ -311,6 +322,15 @@ class Frame(QMainWindow):
         page.setFocus()
         for page_name in self.pages:
             self._refresh(page_name)
+
+    def _make_room(self) -> None:
+        """The strip of steps takes nothing from a page at the window's least size."""
+        self.setMinimumSize(LEAST[0], LEAST[1] + (0 if self.loop.isHidden() else ONE_LINE))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """The strip is low where the window is."""
+        super().resizeEvent(event)
+        self.loop.be_compact(self.height() < LEAST[1] + TALL)
 
     def _show_place(self, stage: str, view: str) -> None:
         self.show_stage(stage)

@@ -10,10 +10,12 @@ from PyQt6.QtWidgets import QFrame, QPushButton
 from attentive_lens.core.records import PlainTable
 from attentive_lens.desk.loop import STEPS, done, heard, is_offered, next_step
 from attentive_lens.window import look
-from attentive_lens.window.parts.basics import button, horizontal, label, vertical, view_button
+from attentive_lens.window.parts.basics import OneLine, button, horizontal, label, vertical, view_button
 from attentive_lens.window.session import Session
 
 TITLE = "Once around the loop"
+ONE_LINE, TALL = 36, 86
+"""Pixels that the strip needs in a low window, and at most in a tall one."""
 
 
 class LoopStrip(QFrame):
@@ -23,6 +25,8 @@ class LoopStrip(QFrame):
     -------
     place_asked
         A stage, and a view of it or an empty word, where a step is done.
+    shown
+        It was shown or put away.
 
     Parameters
     ----------
@@ -33,6 +37,7 @@ class LoopStrip(QFrame):
     """
 
     place_asked = pyqtSignal(str, str)
+    shown = pyqtSignal()
 
     def __init__(self, session: Session, remembered: PlainTable) -> None:
         super().__init__()
@@ -41,17 +46,18 @@ class LoopStrip(QFrame):
         self._session = session
         known = remembered.get("done")
         self._remembered = {str(key) for key in known} if isinstance(known, list) else set()
-        down = vertical(self, spacing=4, margins=(24, 8, 16, 8))
+        self._down = down = vertical(self, spacing=4)
         row = horizontal(spacing=4)
-        row.addWidget(label(TITLE, "", look.TEXT, True, "loop title"))
-        row.addSpacing(12)
+        self.title = label(f"{TITLE}\u2002", "", look.TEXT, True, "loop title")
+        row.addWidget(self.title)
         self.steps: dict[str, QPushButton] = {}
         for number, (key, step) in enumerate(STEPS.items(), 1):
             self.steps[key] = view_button(
                 "", f"step {key}", f"Step {number}: {step.sentence}", partial(self.show_step, key)
             )
             row.addWidget(self.steps[key])
-        row.addStretch()
+        self.line = OneLine("step line", "faint")
+        row.addWidget(self.line, 1)
         tip = "Bring up where this step is done."
         self.there = button("Show where", "show step", tip, self._show_where)
         row.addWidget(self.there)
@@ -62,6 +68,7 @@ class LoopStrip(QFrame):
         self.words = label("", "faint", name="step words")
         self.words.setWordWrap(True)
         down.addWidget(self.words)
+        self.be_compact(False)
         for signal in (session.runs_changed, session.cases_changed, session.scores_ready):
             signal.connect(self.refresh)
         session.asker.answered.connect(self._hear)
@@ -82,10 +89,19 @@ class LoopStrip(QFrame):
         self.step = ""
         self.show()
         self.refresh()
+        self.shown.emit()
 
     def leave(self) -> None:
         """Put the steps away."""
         self.hide()
+        self.shown.emit()
+
+    def be_compact(self, compact: bool) -> None:
+        """In a low window one line, with as much of the sentence as fits."""
+        self._down.setContentsMargins(24, 3 if compact else 8, 16, 3 if compact else 8)
+        self.title.setHidden(compact)
+        self.words.setHidden(compact)
+        self.line.setText(self.words.text() if compact else "")
 
     def show_step(self, key: str) -> None:
         """What a step asks for."""
@@ -112,6 +128,7 @@ class LoopStrip(QFrame):
         all_done = len(self.done) == len(STEPS)
         praise = "All six steps are done: that is the loop. " if all_done and self.step == next_step(self.done) else ""
         self.words.setText(praise + STEPS[self.step].sentence)
+        self.line.setText(self.words.text() if self.words.isHidden() else "")
 
     def _show_where(self) -> None:
         step = STEPS[self.step]
