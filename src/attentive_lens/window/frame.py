@@ -386,7 +386,7 @@ class Frame(QMainWindow):
         """Remember how it stood and end the worker; training goes on."""
         size = [self.width(), self.height()]
         values: PlainTable = {"size": size, "stage": self.current, "run": self.session.runs.current}
-        values["widths"], values["loop"] = dict(self.session.widths), self.loop.kept
+        values["widths"], values["loop"] = dict(self.session.widths), self.loop.to_remember
         remember(self.session.workspace.folder, values)
         images = self.session.images
         if images.pixels is not None:

@@ -33,7 +33,7 @@ class LoopStrip(QFrame):
     session : Session
         What is open.
     remembered : dict
-        What `kept` gave when the workspace was open the last time; without it the strip is offered on a demo.
+        What `to_remember` gave when the workspace was open the last time; without it the strip is offered on a demo.
     """
 
     place_asked = pyqtSignal(str, str)
@@ -80,7 +80,7 @@ class LoopStrip(QFrame):
         self.refresh()
 
     @property
-    def kept(self) -> PlainTable:
+    def to_remember(self) -> PlainTable:
         """How it stands, for the next opening."""
         return {"shown": not self.isHidden(), "done": sorted(self._remembered)}
 
