@@ -27,10 +27,10 @@ everything >"$folder/$suite-before.txt"
 inside dpkg -i "/tmp/$package" >"$folder/$suite-install.log" 2>&1 || { say "not installed; see $folder/$suite-install.log"; exit 1; }
 say "installed: $(du -sm "$root/usr/lib/attentive-lens" | cut -f 1) MB under one prefix"
 inside attentive-lens about | head -n 3
-inside attentive-lens demo /tmp/station --no-window --images 120 >"$folder/$suite-demo.log" 2>&1 \
+inside attentive-lens demo station --no-window --images 120 >"$folder/$suite-demo.log" 2>&1 \
     || { say "no example; see $folder/$suite-demo.log"; exit 1; }
 entry="$root/usr/share/applications/attentive-lens.desktop"
-command=$(sed -n 's/^Exec=//p' "$entry" | head -n 1 | sed 's/ %f/ \/tmp\/station/')
+command=$(sed -n 's/^Exec=//p' "$entry" | head -n 1 | sed 's/ %f/ station/')
 begin_display
 inside DISPLAY="$display" sh -c "$command" >"$folder/$suite-window.log" 2>&1 &
 window=$(window_of $! "pollen station" 120) || { say "no window; see $folder/$suite-window.log"; exit 1; }
@@ -38,9 +38,9 @@ say "a window from its desktop entry, «$command»:$window"
 pkill -f "/usr/lib/attentive-lens/bin" 2>/dev/null
 wait $! 2>/dev/null
 inside dpkg --purge attentive-lens >>"$folder/$suite-install.log" 2>&1 || { say "not purged"; exit 1; }
-rm -rf "$root/root/.cache" "$root/root/.local" "$root/root/.config"  # of the user who tried it
+rm -rf "$root/opt/station" "$root/opt/.cache" "$root/opt/.local" "$root/opt/.config"  # of the user who tried it
 everything >"$folder/$suite-after.txt"
 left=$(diff "$folder/$suite-before.txt" "$folder/$suite-after.txt" | grep '^[<>]' \
-    | grep -v '/var/lib/dpkg/\|/var/log/\|/var/cache/\|/root/\.')
+    | grep -v 'var/lib/dpkg/\|var/log/\|var/cache/')
 if [ -n "$left" ]; then say "left behind:"; printf '%s\n' "$left" | head; exit 1; fi
 say "purged without a trace"

@@ -31,7 +31,7 @@ new_system() {
 }
 
 inside() {
-    chroot "$root" /usr/bin/env -i HOME=/root PATH=/usr/sbin:/usr/bin:/sbin:/bin LANG=C.UTF-8 \
+    chroot "$root" /usr/bin/env -i -C /opt HOME=/opt PATH=/usr/sbin:/usr/bin:/sbin:/bin LANG=C.UTF-8 \
         DEBIAN_FRONTEND=noninteractive PIP_CERT="$certificates" "$@"
 }
 seconds() { date +%s; }
