@@ -3,10 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from attentive_lens.core.extensions import take_kinds
 from attentive_lens.core.values import Kind, spec
+
+
+def _epsilon() -> Any:
+    """Of a division by the root of squares."""
+    return spec(
+        1e-8,
+        label="epsilon",
+        low=1e-12,
+        high=0.1,
+        meaning="Added to the root of the squares.",
+        ends="Usual: 0.00000001. Large ones turn it into plain descent, and steps become small.",
+    )
 
 
 @dataclass(frozen=True)
@@ -70,14 +82,7 @@ class Adam(OptimiserSettings):
         meaning="Memory of the squares' running mean.",
         ends="Usual: 0.999. Lower reacts to single batches; nearer 1 needs thousands of steps to follow.",
     )
-    epsilon: float = spec(
-        1e-8,
-        label="epsilon",
-        low=1e-12,
-        high=0.1,
-        meaning="Added to the root of the squares.",
-        ends="Usual: 0.00000001. Large ones turn it into plain descent, and steps become small.",
-    )
+    epsilon: float = _epsilon()
 
     @property
     def state_arrays(self) -> int:
@@ -147,14 +152,7 @@ class RmsProp(OptimiserSettings):
         meaning="Memory of the running mean.",
         ends="Usual: 0.9 to 0.99. Lower reacts to single batches; near 1 it follows late.",
     )
-    epsilon: float = spec(
-        1e-8,
-        label="epsilon",
-        low=1e-12,
-        high=0.1,
-        meaning="Added to the root of the squares.",
-        ends="Usual: 0.00000001. Large ones turn it into plain descent, and steps become small.",
-    )
+    epsilon: float = _epsilon()
 
     @property
     def state_arrays(self) -> int:

@@ -3,10 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from attentive_lens.core.values import spec
 from attentive_lens.plan.layers.base import DoesNotFit, LayerSettings, SameShape, Shape, text
+
+
+def _epsilon() -> Any:
+    """Of a division by a deviation."""
+    return spec(
+        1e-5,
+        label="epsilon",
+        low=1e-8,
+        high=0.1,
+        meaning="Added to the variance before the root.",
+        ends="Usual: 0.00001. Smaller lets maps that are nearly constant blow up; large ones leave them unnormalised.",
+    )
 
 
 @dataclass(frozen=True)
@@ -25,14 +37,7 @@ class BatchNormalisation(SameShape):
         meaning="Part of the running mean and variance kept at each step.",
         ends="Usual: 0.9 to 0.99. At 0 the last batch alone counts; near 1 answers lag behind in a short run.",
     )
-    epsilon: float = spec(
-        1e-5,
-        label="epsilon",
-        low=1e-8,
-        high=0.1,
-        meaning="Added to the variance before the root.",
-        ends="Usual: 0.00001. Smaller lets maps that are nearly constant blow up; large ones leave them unnormalised.",
-    )
+    epsilon: float = _epsilon()
 
     def weight_shapes(self, input_shape: Shape) -> dict[str, Shape]:
         """``scale`` and ``shift``: C."""
@@ -60,14 +65,7 @@ class GroupNormalisation(SameShape):
         ends="Usual: 8 to 32. At 1 all channels together; as many as channels: each map by itself, whose "
         "strength is lost then.",
     )
-    epsilon: float = spec(
-        1e-5,
-        label="epsilon",
-        low=1e-8,
-        high=0.1,
-        meaning="Added to the variance before the root.",
-        ends="Usual: 0.00001. Smaller lets maps that are nearly constant blow up; large ones leave them unnormalised.",
-    )
+    epsilon: float = _epsilon()
 
     def output_shape(self, input_shape: Shape, *others: Shape) -> Shape:
         """As given."""
