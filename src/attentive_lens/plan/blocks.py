@@ -89,6 +89,19 @@ class Block(Kind):
         """Add its nodes after the last one."""
 
 
+def _stride(which: str) -> Any:
+    """Of the convolution in a block that halves its maps, if any does."""
+    return spec(
+        1,
+        label="stride",
+        unit="pixels",
+        low=1,
+        high=4,
+        meaning=f"Stride of the {which} convolution.",
+        ends="Usual: 1, or 2 where maps are to be halved. More throws pixels away unseen.",
+    )
+
+
 @dataclass(frozen=True)
 class Residual(Block):
     """Two 3×3 convolutions and a short cut past them (He 2016, «Deep residual learning», fig. 2)."""
@@ -104,15 +117,7 @@ class Residual(Block):
         meaning="Maps that come out.",
         ends="Usual: 16 to 512, doubled wherever maps are halved. Few see few patterns; cost grows with the square.",
     )
-    stride: int = spec(
-        1,
-        label="stride",
-        unit="pixels",
-        low=1,
-        high=4,
-        meaning="Stride of the first convolution.",
-        ends="Usual: 1, or 2 where maps are to be halved. More throws pixels away unseen.",
-    )
+    stride: int = _stride("first")
 
     def build(self, onto: Builder) -> None:
         """See the class; a 1×1 convolution on the short cut where the shape changes."""
@@ -147,15 +152,7 @@ class Bottleneck(Block):
         meaning="How many times fewer maps in the middle.",
         ends="Usual: 4. At 1 nothing is saved; more saves, and little passes the middle.",
     )
-    stride: int = spec(
-        1,
-        label="stride",
-        unit="pixels",
-        low=1,
-        high=4,
-        meaning="Stride of the middle convolution.",
-        ends="Usual: 1, or 2 where maps are to be halved. More throws pixels away unseen.",
-    )
+    stride: int = _stride("middle")
 
     def build(self, onto: Builder) -> None:
         """See the class."""
@@ -248,15 +245,7 @@ class Separable(Block):
         meaning="Maps that come out.",
         ends="Usual: 16 to 512. Few see few patterns; cost grows with them, far slower than of a full convolution.",
     )
-    stride: int = spec(
-        1,
-        label="stride",
-        unit="pixels",
-        low=1,
-        high=4,
-        meaning="Stride of the depthwise convolution.",
-        ends="Usual: 1, or 2 where maps are to be halved. More throws pixels away unseen.",
-    )
+    stride: int = _stride("depthwise")
 
     def build(self, onto: Builder) -> None:
         """See the class."""
