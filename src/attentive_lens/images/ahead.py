@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from functools import partial
 from itertools import islice
-from pathlib import Path
-from typing import TypeAlias, TypeVar
+from typing import NamedTuple, TypeAlias, TypeVar
 
 from attentive_lens.core.helpers import Helpers
 from attentive_lens.errors import LensError
+from attentive_lens.images.pages import each_page, parted
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
 
@@ -18,25 +18,48 @@ T = TypeVar("T")
 BATCH = 64
 """Files read at once."""
 
-Read: TypeAlias = list[tuple[str, PixelArray | str]]
-"""Files with their pixels at the input size H×W×C, or why there are none."""
+
+class Opened(NamedTuple):
+    """An image file, or a page of one (see `pages`), as a model looks at it.
+
+    Attributes
+    ----------
+    name : str
+    pixels : ndarray, H×W×C, or str
+        At the input size; or why there are none.
+    pages : int
+        Pictures in the file where none of them is named: the first is looked at.
+    """
+
+    name: str
+    pixels: PixelArray | str
+    pages: int = 1
 
 
-def read_files(preprocessor: Preprocessor, files: Sequence[str]) -> Read:
-    """Files at the input size, each with its pixels or the reason why there are none."""
-    outcome: Read = []
-    for file in files:
-        try:
-            outcome.append((file, preprocessor.opened(Path(file))))
-        except LensError as error:
-            outcome.append((file, error.why))
-    return outcome
+Read: TypeAlias = list[Opened]
+
+
+def opened(preprocessor: Preprocessor, name: str, file: str = "") -> Opened:
+    """One image by its name, or from another file."""
+    try:
+        picture = preprocessor.picture(file or name)
+    except LensError as error:
+        return Opened(name, error.why)
+    return Opened(name, picture.pixels, picture.pages if parted(file or name)[1] is None else 1)
+
+
+def read_files(preprocessor: Preprocessor, names: Sequence[str]) -> Read:
+    """Images at the input size, each with its pixels or the reason why there are none."""
+    return [opened(preprocessor, name) for name in names]
 
 
 def read_ahead(preprocessor: Preprocessor, files: Iterable[str]) -> Iterator[Read]:
-    """Files in their order, `BATCH` at a time; no more are held than helpers read."""
+    """Files in their order, `BATCH` images at a time; no more are held than helpers read.
+
+    Where each page of a file was an image for the model, it is one here.
+    """
     with Helpers(partial(read_files, preprocessor)) as helpers:
-        yield from helpers.each(batches(files))
+        yield from helpers.each(batches(each_page(files, preprocessor.pixel_format)))
 
 
 def batches(items: Iterable[T], size: int = BATCH) -> Iterator[list[T]]:

@@ -18,15 +18,25 @@ from attentive_lens.images.pixel_format import (
     COLOURS,
     EACH,
     EIGHT,
-    FIRST,
     GREY,
     PICTURE,
+    STACKED,
     WHITES,
     PixelArray,
     PixelFormat,
     depth_of,
 )
-from attentive_lens.images.stored import BROKEN, MOST_PIXELS, NPY, NotStored, held_by, is_array, is_deep, values_in
+from attentive_lens.images.stored import (
+    BROKEN,
+    MOST_PIXELS,
+    NPY,
+    NotStored,
+    count_of_pages,
+    held_by,
+    is_array,
+    is_deep,
+    values_in,
+)
 
 ORIENTATION = 0x0112
 """The EXIF tag that says how the camera was held."""
@@ -62,6 +72,8 @@ class Picture:
         Values beyond the set's scale, which stand at its ends.
     values : ndarray, H×W×C, or None
         As they are stored, where pixels were scaled from them.
+    pages : int
+        Pictures in the file, of which this is one.
     """
 
     pixels: PixelArray
@@ -70,6 +82,7 @@ class Picture:
     stored: int = 0
     beyond: int = 0
     values: NDArray[Any] | None = None
+    pages: int = 1
 
 
 _MODES = {
@@ -114,7 +127,7 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Pi
         brighter counts as white. 0: 65 535 in whole numbers; in floating point the first of 1, 255 and 65 535 that is
         enough.
     page : int
-        Where each page is an image.
+        From 0; the first, or all of them, unless each is an image or another is named.
 
     Raises
     ------
@@ -130,6 +143,8 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Pi
         raise _bad(file, "it is not a regular file")
     if status.st_size == 0:
         raise _bad(file, "it is empty (0 bytes)")
+    if page:
+        pixel_format = replace(pixel_format, pages=EACH)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -143,6 +158,9 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Pi
     except PermissionError:
         raise _bad(file, "reading it is not permitted") from None
     except BROKEN:
+        if page and page >= (count := count_of_pages(file)):
+            why = f"it holds {count} picture{'s' if count > 1 else ''}, and the one asked for is number {page + 1}"
+            raise _bad(file, why) from None
         raise _bad(file, "it is cut off or damaged") from None
 
 
@@ -164,7 +182,7 @@ def _plain(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
         white = int(pixel_format.white)
         if is_deep(mode) and white:
             notes.append(f"white is {white}")
-        return Picture(_to_rgb(turned, white), _MODES.get(mode, mode), ", ".join(notes))
+        return Picture(_to_rgb(turned, white), _MODES.get(mode, mode), ", ".join(notes), pages=frames)
 
 
 def _colours(values: NDArray[Any]) -> NDArray[Any]:
@@ -179,9 +197,10 @@ def _as_stored(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
     if depth != pixel_format.depth:
         raise _Misfit(f"its values are {depth}, and those of the set {pixel_format.depth}")
     picture = of_stored(values, pixel_format)
-    if pages == 1 or pixel_format.pages != FIRST:
+    if pages == 1 or pixel_format.pages == STACKED:
         return picture
-    return replace(picture, note=", ".join(filter(None, (picture.note, f"first of {pages} frames"))))
+    notes = [picture.note] if pixel_format.pages == EACH else [picture.note, f"first of {pages} frames"]
+    return replace(picture, note=", ".join(filter(None, notes)), pages=pages)
 
 
 def of_stored(values: NDArray[Any], pixel_format: PixelFormat, what: str = "") -> Picture:

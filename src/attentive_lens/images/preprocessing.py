@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeAlias
 
@@ -13,8 +13,9 @@ from PIL import Image
 
 from attentive_lens.core.jobs import breathe
 from attentive_lens.errors import BadValue
-from attentive_lens.images.decoding import decode
-from attentive_lens.images.pixel_format import PICTURE, PixelArray, PixelFormat, are_ordinary, levels, of_levels
+from attentive_lens.images.decoding import Picture, decode
+from attentive_lens.images.pages import parted
+from attentive_lens.images.pixel_format import EACH, PICTURE, PixelArray, PixelFormat, are_ordinary, levels, of_levels
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
 
@@ -238,7 +239,22 @@ class Preprocessor:
 
     def opened(self, file: Path) -> PixelArray:
         """An image file at the input size H×W×C; `BadFile` with the reason if it cannot be read."""
-        return self.resized(decode(file, self.pixel_format).pixels)
+        return self.picture(str(file)).pixels
+
+    def picture(self, name: str) -> Picture:
+        """An image file, or a page of one (see `pages`), with its pixels at the input size H×W×C.
+
+        Raises
+        ------
+        BadFile
+            If it cannot be read, or has no such page.
+        """
+        file, number = parted(name)
+        if number is None:
+            picture = decode(Path(file), self.pixel_format)
+        else:
+            picture = decode(Path(file), replace(self.pixel_format, pages=EACH), number - 1)
+        return replace(picture, pixels=self.resized(picture.pixels), values=None)
 
     def resized(self, pixels: PixelArray) -> PixelArray:
         """An image as decoded, of the format's channels, at the input size H×W×C."""

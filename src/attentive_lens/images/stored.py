@@ -222,7 +222,7 @@ def _opened(file: Path) -> Iterator[Image.Image]:
 def _opened_tiff(file: Path) -> Iterator[Any]:
     import tifffile  # only here: nothing else needs it
 
-    with tifffile.TiffFile(file) as tiff:
+    with file.open("rb") as stream, tifffile.TiffFile(stream, name=file.name) as tiff:  # a path would be resolved first
         yield tiff
 
 

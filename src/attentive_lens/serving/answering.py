@@ -138,9 +138,9 @@ class Answerer:
         while questions := self._arrivals():
             images = [image for question in questions for image in question.images]
             try:
-                pixels = iter(self.decoders.read([image.content for image in images]))
+                read = iter(self.decoders.read(images))
                 for question in questions:
-                    question.read = [(image.name, next(pixels)) for image in question.images]
+                    question.read = [each for _ in question.images for each in next(read)]
             except Exception as error:  # noqa: BLE001  # a fault: told to those who wait, and the next are decoded
                 for question in questions:
                     self._call(question, question.answers.set_exception, error)
@@ -203,7 +203,7 @@ class Answerer:
     def _asked(self, questions: Sequence[_Question]) -> list[Answer]:
         day, began = self._day(), time.monotonic()
         with self.counting:
-            answers = self._answering.answer([pair for question in questions for pair in question.read], day)
+            answers = self._answering.answer([each for question in questions for each in question.read], day)
         if day:
             self._measuring += time.monotonic() - began
         return answers
@@ -216,7 +216,7 @@ class Answerer:
 
     def _hand_out(self, questions: Sequence[_Question], answers: list[Answer]) -> None:
         for question in questions:
-            own, answers = answers[: len(question.images)], answers[len(question.images) :]
+            own, answers = answers[: len(question.read)], answers[len(question.read) :]
             self._call(question, question.answers.set_result, own)
 
     @staticmethod

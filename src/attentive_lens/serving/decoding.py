@@ -5,34 +5,43 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from functools import partial
+from itertools import islice
 from pathlib import Path
 from queue import SimpleQueue
 
 from attentive_lens.core.helpers import Helper, cores
-from attentive_lens.errors import LensError
-from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.images.ahead import Opened, Read, opened
+from attentive_lens.images.pages import each_page
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.stored import size_of_file
 from attentive_lens.serving.limits import Limits
+from attentive_lens.serving.receiving import Received
 
 
-def read_received(preprocessor: Preprocessor, megapixels: int, contents: Sequence[bytes]) -> list[PixelArray | str]:
-    """Pictures at the input size, or the reason why there are none; too large ones stay packed, none is on any disk."""
-    outcome: list[PixelArray | str] = []
-    for content in contents:
+def read_received(preprocessor: Preprocessor, limits: Limits, received: Sequence[Received]) -> list[Read]:
+    """Images at the input size, or the reason why there are none: a list for each that was sent, of one or its pages.
+
+    Too large ones stay packed, none is on any disk.
+    """
+    outcome: list[Read] = []
+    for image in received:
         with os.fdopen(os.memfd_create("picture"), "wb") as stream:
-            stream.write(content)
+            stream.write(image.content)
             stream.flush()
-            file = Path(f"/proc/self/fd/{stream.fileno()}")
-            height, width = size_of_file(file)
-            if height * width > megapixels * 1_000_000:
-                outcome.append(f"it has {width}×{height} pixels, and {megapixels} million are the most here")
-                continue
-            try:
-                outcome.append(preprocessor.opened(file))
-            except LensError as error:
-                outcome.append(error.why)
+            file = f"/proc/self/fd/{stream.fileno()}"
+            outcome.append([each._replace(name=image.name + each.name) for each in _read(preprocessor, limits, file)])
     return outcome
+
+
+def _read(preprocessor: Preprocessor, limits: Limits, file: str) -> Read:
+    """The images of a file; each is named by what stands behind the file's name."""
+    height, width = size_of_file(Path(file))
+    if height * width > limits.megapixels * 1_000_000:
+        return [Opened("", f"it has {width}×{height} pixels, and {limits.megapixels} million are the most here")]
+    names = list(islice(each_page([file], preprocessor.pixel_format), limits.images + 1))
+    if len(names) > limits.images:
+        return [Opened("", f"it has more than {limits.images} pages, and these are the most here")]
+    return [opened(preprocessor, name)._replace(name=name.removeprefix(file)) for name in names]
 
 
 class Decoders:
@@ -46,26 +55,29 @@ class Decoders:
     """
 
     def __init__(self, preprocessor: Preprocessor, limits: Limits) -> None:
-        self._work = partial(read_received, preprocessor, limits.megapixels)
+        self._work = partial(read_received, preprocessor, limits)
         self._seconds = limits.seconds
         self._free: SimpleQueue[Helper] = SimpleQueue()
         self.count = max(1, cores())
         for _ in range(self.count):
             self._free.put(Helper(self._work))
 
-    def read(self, contents: Sequence[bytes]) -> list[PixelArray | str]:
-        """Pixels of pictures, or why there are none; blocks. If a process breaks off, each picture is tried alone."""
-        outcome = self._tried(contents)
+    def read(self, received: Sequence[Received]) -> list[Read]:
+        """Images of pictures, a list for each, see `read_received`; blocks.
+
+        If a process breaks off, each picture is tried alone.
+        """
+        outcome = self._tried(received)
         if outcome is not None:
             return outcome
-        if len(contents) == 1:
-            return ["it broke its decoder, or took too long to be decoded"]
-        return [each for content in contents for each in self.read([content])]
+        if len(received) == 1:
+            return [[Opened(received[0].name, "it broke its decoder, or took too long to be decoded")]]
+        return [own for each in received for own in self.read([each])]
 
-    def _tried(self, contents: Sequence[bytes]) -> list[PixelArray | str] | None:
+    def _tried(self, received: Sequence[Received]) -> list[Read] | None:
         helper = self._free.get()
         try:
-            done, result = helper.do(list(contents), self._seconds * len(contents))
+            done, result = helper.do(list(received), self._seconds * len(received))
         except (OSError, EOFError, TimeoutError):
             helper.close()
             helper = Helper(self._work)

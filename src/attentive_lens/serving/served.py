@@ -93,7 +93,8 @@ class Served:
     async def explain(self, request: Request) -> Response:
         """Draw the map of one image."""
         query = request.query_params
-        side = _number(query.get("side", str(SIDE)), self.answerer.limits.side)
+        side = _number("side", query.get("side", str(SIDE)), self.answerer.limits.side)
+        page = _number("page", query.get("page", "1"), self.answerer.limits.images)
         show = query.get("show", SHOWN[0])
         if show not in SHOWN:
             raise BadUsage(
@@ -107,14 +108,20 @@ class Served:
             images = await received(request, self.answerer.limits)
             if len(images) != 1:
                 raise BadUsage("One image is explained", f"the request holds {len(images)}", "Send one of them")
-            draw = partial(self._drawn, images[0], settings, query.get("target"), show, side)
+            draw = partial(self._drawn, images[0], page, settings, query.get("target"), show, side)
             picture = await self.drawn(draw)
         finally:
             self._maps -= 1
         return Response(picture, media_type="image/png")
 
-    def _drawn(self, image: Received, settings: MapSettings, target: str | None, show: str, side: int) -> bytes:
-        pixels = self.answerer.decoders.read([image.content])[0]
+    def _drawn(
+        self, image: Received, page: int, settings: MapSettings, target: str | None, show: str, side: int
+    ) -> bytes:
+        pages = self.answerer.decoders.read([image])[0]
+        if page > len(pages):
+            why = f"it has {len(pages)} page{'s' if len(pages) > 1 else ''}, and number {page} was asked for"
+            raise BadUsage("The map was not drawn", why, "Ask for another page")
+        pixels = pages[page - 1].pixels
         if isinstance(pixels, str):
             raise BadFile(f"{image.name!r} was not read", pixels, "Send an image of a format known here")
         map_ = class_map(self.answerer.model, pixels, map_method(settings), target)
@@ -166,9 +173,10 @@ class Served:
         self.answerer.close()
 
 
-def _number(words: str, most: int) -> int:
+def _number(name: str, words: str, most: int) -> int:
     if not words.isdecimal() or not 1 <= int(words[:9]) <= most:
-        raise BadUsage("The map was not drawn", f"the side «{words[:20]}» is no number from 1 to {most}", "Correct it")
+        why = f"the {name} «{words[:20]}» is no number from 1 to {most}"
+        raise BadUsage("The map was not drawn", why, "Correct it")
     return int(words)
 
 

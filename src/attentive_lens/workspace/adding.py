@@ -12,8 +12,9 @@ from pathlib import Path
 from attentive_lens.core.files import replacing
 from attentive_lens.errors import BadFile
 from attentive_lens.images.decoding import decode
+from attentive_lens.images.pages import each_page, parted
 from attentive_lens.images.reading import Reading
-from attentive_lens.images.sources.base import Found, class_name
+from attentive_lens.images.sources.base import PAGE, Found, class_name
 from attentive_lens.plan.labels import label_set, labels_in
 from attentive_lens.workspace.corrections import GONE
 from attentive_lens.workspace.importing import row_of, seen
@@ -27,7 +28,7 @@ ADDED = "added"
 
 
 def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[int]:
-    """Copy image files into the workspace as images of a class, a new one if there is none of that name.
+    """Copy image files, or pages of them, into the workspace as images of a class, a new one if there is none so named.
 
     The split decides their sets as it does for others; runs that were trained before do not know them.
 
@@ -47,7 +48,9 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     if Reading.read(reading).several_labels:
         label = label_set(labels_in(label))
     pixels = {key: reading[key] for key in PIXELS if key in reading}
-    pictures = [decode(file, Reading.read(pixels).pixel_format) for file in files]
+    pixel_format = Reading.read(pixels).pixel_format
+    named = [parted(name) for name in each_page(map(str, files), pixel_format)]
+    pictures = [decode(Path(file), pixel_format, (page or 1) - 1) for file, page in named]
     classes = catalogue.classes()
     number = classes.index(label) if label in classes else len(classes)
     origin = catalogue.origin_at(Origin("folders", ADDED, pixels))
@@ -56,9 +59,10 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     copies: list[Path] = []
     rows = []
     try:
-        for k, (file, picture) in enumerate(zip(files, pictures, strict=True)):
-            copies.append(_copy(file, workspace.folder / ADDED / _folder_name(label), taken))
-            result = Found(copies[-1], label, None)
+        for k, ((file, page), picture) in enumerate(zip(named, pictures, strict=True)):
+            copies.append(_copy(Path(file), workspace.folder / ADDED / _folder_name(label), taken))
+            of_page = (PAGE, page - 1) if page is not None else ()
+            result = Found(copies[-1], label, None, *of_page)
             look = seen(picture, copies[-1].stat().st_size, 0)
             rows.append(row_of(first + k, result, look, workspace.folder, {label: number}, origin))
         catalogue.add([*classes, label] if number == len(classes) else classes, rows)

@@ -152,12 +152,16 @@ def _mistakes(workspace: str, run: int, wrong: int, on: str) -> list[int]:
 def _files(places: list[str], model: Path, label: str) -> dict[str, Subject]:
     """Image files by the beginning of the names of what is written for them."""
     from attentive_lens.desk.results.answering import image_files
+    from attentive_lens.desk.results.models import model_of
+    from attentive_lens.images.pages import each_page, parted
 
     files: dict[str, Subject] = {}
-    for file in image_files([Path(place) for place in places]):
-        stem = printable(Path(file).stem)
+    pixel_format = model_of(model).preprocessor.pixel_format
+    for name in each_page(image_files([Path(place) for place in places]), pixel_format):
+        file, page = parted(name)
+        stem = printable(Path(file).stem) + (f"-page-{page}" if page is not None else "")
         number = sum(1 for known in files if known == stem or known.startswith(f"{stem}~"))
-        files[f"{stem}~{number + 1}" if number else stem] = FileImage(str(file), str(model), label=label)
+        files[f"{stem}~{number + 1}" if number else stem] = FileImage(name, str(model), label=label)
     return files
 
 

@@ -156,7 +156,9 @@ def _fixed(place: Workspace, faults: Sequence[Fault], kinds: list[str]) -> list[
 @reporting
 def add(
     workspace: InWorkspace,
-    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER…")],
+    images: Annotated[
+        list[Path], typer.Argument(help="Image files (FILE#2: a page), or folders.", metavar="IMAGE_OR_FOLDER…")
+    ],
     label: Annotated[str, typer.Option("--as", metavar="CLASS", help="Their class; a new one if there is none.")],
     as_json: AsJson = False,
 ) -> None:

@@ -92,6 +92,8 @@ class AnswersWritten:
         Class → images answered so, now.
     seconds : float
         That it took.
+    firsts : int
+        Files of several pages, of which the first was answered.
     """
 
     file: str
@@ -101,6 +103,7 @@ class AnswersWritten:
     unlike: int | None
     predicted: dict[str, int]
     seconds: float
+    firsts: int = 0
 
 
 @dataclass(frozen=True)

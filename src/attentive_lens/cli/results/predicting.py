@@ -28,7 +28,10 @@ if TYPE_CHECKING:
 @reporting
 def predict(
     model: Annotated[Path, typer.Argument(help="Model file (.alens or .onnx).", metavar="MODEL")],
-    images: Annotated[list[Path], typer.Argument(help="Image files, or folders of them.", metavar="IMAGE_OR_FOLDER…")],
+    images: Annotated[
+        list[Path],
+        typer.Argument(help="Image files (FILE#2: a page), or folders of them.", metavar="IMAGE_OR_FOLDER…"),
+    ],
     unlike: Annotated[
         bool,
         typer.Option("--unlike", help="Tell how unlike all training images each is; for the model of a run."),
@@ -79,18 +82,21 @@ def say_answer(result: Prediction | Unreadable, as_json: bool) -> None:
         strange = ""
         if result.unlike is not None and result.unlike > 1:
             strange = f", unlike all training images ({result.unlike:.1f} times the usual distance)"
-        out.print(f"{result.file}: {result.predicted} ({result.probability:.2f}){strange}")
+        first = f", the first of {result.pages} pages" if result.pages > 1 else ""
+        out.print(f"{result.file}: {result.predicted} ({result.probability:.2f}){strange}{first}")
 
 
 def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, into: AnswerFile) -> Job[AnswersWritten]:
     """Answers into a file; whatever ends it, what was written is whole lines and can be gone on with."""
     from attentive_lens.desk.results.answering import answers_to
+    from attentive_lens.images.pages import each_page
 
     predicted: Counter[str] = Counter()
-    unreadable = unlike = answered = 0
+    unreadable = unlike = answered = firsts = 0
     held, began = len(into.done), time.monotonic()
     try:
-        for batch in answers_to(model, (name for name in files if printable(name) not in into.done), known):
+        names = each_page(files, model.preprocessor.pixel_format)
+        for batch in answers_to(model, (name for name in names if printable(name) not in into.done), known):
             result = [replace(each, file=printable(each.file)) for each in batch]
             into.write(result)
             for each in result:
@@ -98,6 +104,7 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
                     unreadable += 1
                 else:
                     answered += 1
+                    firsts += each.pages > 1
                     predicted.update(each.labels if model.several else (each.predicted,))
                     unlike += each.unlike is not None and each.unlike > 1
             pace = (answered + unreadable) / max(time.monotonic() - began, 1e-9)
@@ -108,7 +115,7 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
     seconds = time.monotonic() - began
     counts = {name: predicted[name] for name in model.classes}
     return AnswersWritten(str(into.file), answered, max(0, held - (into.kind == ".csv")), unreadable,
-                          unlike if known is not None else None, counts, round(seconds, 2))  # fmt: skip
+                          unlike if known is not None else None, counts, round(seconds, 2), firsts)  # fmt: skip
 
 
 def _say_written(result: AnswersWritten, as_json: bool) -> None:
@@ -120,5 +127,7 @@ def _say_written(result: AnswersWritten, as_json: bool) -> None:
     out.print(", ".join(f"{name} {count}" for name, count in result.predicted.items()))
     if result.unreadable:
         out.print(f"{result.unreadable} files could not be read; their lines say why")
+    if result.firsts:
+        out.print(f"of {result.firsts} files with several pages the first page was answered; FILE#2 is the second")
     if result.unlike is not None:
         out.print(f"{result.unlike} are unlike all training images")

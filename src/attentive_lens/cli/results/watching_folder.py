@@ -57,6 +57,7 @@ def watch_folder(
     from attentive_lens.engine.threads import ThreadPool
     from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS
     from attentive_lens.explaining.saliency import map_method
+    from attentive_lens.images.pages import parted
 
     if not folder.is_dir():
         raise BadFile(f"{folder} cannot be watched", "there is no such folder", "Check the path")
@@ -86,7 +87,7 @@ def watch_folder(
                     if drawn is not None and isinstance(answer, Prediction):  # before the answer: that says it is done
                         _draw(read, drawn, answer.file)
                     if into is None:
-                        write_beside(answer, model.name, appearing.changed[answer.file])
+                        write_beside(answer, model.name, appearing.changed[parted(answer.file)[0]])
                 named = [replace(answer, file=printable(answer.file)) for answer in batch]
                 if into is not None:
                     into.write(named)
@@ -110,7 +111,7 @@ def _draw(model: ModelFile, method: MapMethod, file: str) -> None:
     from attentive_lens.desk.tasks.explaining import class_map
 
     try:
-        pixels = model.preprocessor.opened(Path(file))
+        pixels = model.preprocessor.picture(file).pixels
         map_ = class_map(model, pixels, method)
     except LensError as error:
         console.print(f"{printable(file)}: no map, {error.why}")

@@ -46,6 +46,8 @@ class Prediction:
         The training image nearest to it.
     labels : tuple of str
         Those that are said, where the model answers several.
+    pages : int
+        Pictures in the file where none of them is named: this is about the first.
     """
 
     file: str
@@ -56,6 +58,7 @@ class Prediction:
     unlike: float | None = None
     nearest: int | None = None
     labels: tuple[str, ...] = ()
+    pages: int = 1
 
 
 @dataclass(frozen=True)

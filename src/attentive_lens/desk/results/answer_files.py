@@ -16,8 +16,9 @@ from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.errors import BadFile, BadUsage, NotHere
 
 ENDINGS = (".csv", ".jsonl", ".parquet")
-COLUMNS = ("file", "predicted", "probability", "unlike", "error")
-"""Before a column a class; «unlike» is empty where it was not asked, «error» where the file could be read."""
+COLUMNS = ("file", "predicted", "probability", "unlike", "pages", "error")
+"""Before a column a class; «unlike» is empty where it was not asked, «error» where the file could be read; «pages» are
+the pictures in a file of which the first was answered."""
 ROWS = 8192
 """Lines that are turned into a piece of a Parquet file at once."""
 
@@ -184,7 +185,7 @@ class AnswerFile:
         import pyarrow as arrow  # only here: an optional dependency, and a second to import
         from pyarrow import parquet
 
-        kinds = {"file": arrow.string(), "predicted": arrow.string(), "error": arrow.string()}
+        kinds = {"file": arrow.string(), "predicted": arrow.string(), "pages": arrow.int64(), "error": arrow.string()}
         names = self.heads
         schema = arrow.schema([(name, kinds.get(name, arrow.float64())) for name in names])
         with (
@@ -225,16 +226,17 @@ def _entry(result: Told) -> dict[str, object]:
         "predicted": result.predicted,
         "probability": round(result.probability, 7),
         "unlike": result.unlike,
+        "pages": result.pages,
         "probabilities": sure,
     }
 
 
 def _row(result: Told) -> list[object]:
     if isinstance(result, Unreadable):
-        return [result.file, "", "", "", result.error]
+        return [result.file, "", "", "", "", result.error]
     unlike = "" if result.unlike is None else f"{result.unlike:.4g}"
     sure = [f"{value:.7g}" for value in result.probabilities.values()]
-    return [result.file, result.predicted, f"{result.probability:.7g}", unlike, "", *sure]
+    return [result.file, result.predicted, f"{result.probability:.7g}", unlike, result.pages, "", *sure]
 
 
 def _check_parquet() -> None:

@@ -18,13 +18,16 @@ from attentive_lens.explaining.channel_statistics import channel_statistics
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.ahead import Read, read_ahead
 from attentive_lens.images.decoding import suffixes
+from attentive_lens.images.pages import parted
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.labels import label_set
 from attentive_lens.predicting import Predictor
 
 
 def image_files(places: Sequence[Path]) -> Iterator[str]:
-    """The files named, and those inside the folders named, in order; a file is taken whatever its ending.
+    """The files (or pages, see `pages`) named, and those inside the folders named, in order.
+
+    A file that is named is taken whatever its ending.
 
     Folders are walked while their files are used: no list of all is made.
 
@@ -34,7 +37,7 @@ def image_files(places: Sequence[Path]) -> Iterator[str]:
         If a place does not exist, at once; or a folder holds no images, when it is reached.
     """
     for place in places:
-        if not place.exists():
+        if not Path(parted(str(place))[0]).exists():
             raise BadFile(f"{place} could not be read", "there is no such file", "Check the path")
     return _walked(places)
 
@@ -91,14 +94,14 @@ class Answering:
 
         Images of a day are counted under its name.
         """
-        pixels = [image for _, image in read if not isinstance(image, str)]
+        pixels = [each.pixels for each in read if not isinstance(each.pixels, str)]
         answered: Iterator[Prediction] = iter(())
         if pixels:
-            files = [file for file, image in read if not isinstance(image, str)]
+            files = [each for each in read if not isinstance(each.pixels, str)]
             answered = iter(self._asked(files, np.stack(pixels), day))
-        return [Unreadable(file, image) if isinstance(image, str) else next(answered) for file, image in read]
+        return [Unreadable(each.name, each.pixels) if isinstance(each.pixels, str) else next(answered) for each in read]
 
-    def _asked(self, files: Sequence[str], pixels: PixelArray, day: str) -> Iterator[Prediction]:
+    def _asked(self, files: Read, pixels: PixelArray, day: str) -> Iterator[Prediction]:
         images = self.predictor.prepare(pixels)
         scores = self.predictor.scores(images)
         labels, all_answers = self.predictor.predicted(scores), self.predictor.checked(scores)
@@ -120,7 +123,9 @@ class Answering:
             names = tuple(name for name, is_said in zip(self.model.classes, on, strict=several) if is_said)
             predicted, answers = self.model.classes[label], by_class(self.model.classes, row)
             predicted = label_set(names) if several else predicted
-            yield Prediction(file, predicted, probability, answers, self.model.output, distance, number, names)
+            yield Prediction(
+                file.name, predicted, probability, answers, self.model.output, distance, number, names, file.pages
+            )
 
 
 def answers_to(

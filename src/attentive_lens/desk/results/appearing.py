@@ -10,7 +10,7 @@ import io
 import json
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
@@ -27,6 +27,7 @@ from attentive_lens.desk.results.answering import Answering
 from attentive_lens.errors import BadFile, LensError
 from attentive_lens.images.ahead import Read, read_ahead
 from attentive_lens.images.decoding import suffixes
+from attentive_lens.images.pages import SIGN, each_page, page_name
 from attentive_lens.images.pixel_format import PixelArray
 
 ANSWER, MAP = ".answer.json", ".map.png"
@@ -91,7 +92,8 @@ class Appearing:
             if entry.is_dir(follow_symlinks=False):
                 inner.append(entry.path)
             elif _is_image(name, known) and entry.is_file():
-                self._look_at(entry, known.get(name + ANSWER), whole, growing)
+                answer = known.get(name + ANSWER) or known.get(page_name(name, 1) + ANSWER)
+                self._look_at(entry, answer, whole, growing)
         for each in inner:
             try:
                 self._look_into(each, whole, growing)
@@ -105,7 +107,7 @@ class Appearing:
         whole: list[str],
         growing: Growing,
     ) -> None:
-        if self.is_done is not None and self.is_done(entry.path):
+        if self.is_done is not None and (self.is_done(entry.path) or self.is_done(page_name(entry.path, 1))):
             return
         try:
             status = entry.stat()
@@ -123,7 +125,8 @@ class Appearing:
 
 def _is_image(name: str, known: dict[str, os.DirEntry[str]]) -> bool:
     """Whether it ends as an image does, is not hidden, as files that are being copied are, and no map beside one."""
-    if name.startswith(".") or (name.endswith(MAP) and name.removesuffix(MAP) in known):
+    beside = name.removesuffix(MAP)
+    if name.startswith(".") or (beside != name and (beside in known or beside.rpartition(SIGN)[0] in known)):
         return False
     return os.path.splitext(name)[1].lower() in suffixes()  # noqa: PTH122  # fast
 
@@ -160,13 +163,19 @@ def answers_as_they_come(
                 raise
             files = []
         took = time.monotonic() - at
-        for read in read_ahead(answering.model.preprocessor, files):
+        for read in read_ahead(answering.model.preprocessor, _pages(answering, files)):
             yield _answered(answering, read)
         if not files:
             if once and not appearing.waits:
                 return
             yield []
             time.sleep(max(seconds, 4 * took))
+
+
+def _pages(answering: Answering, files: Sequence[str]) -> Iterator[str]:
+    """The images in files; of those with several pages the first comes last, and its answer says that all have one."""
+    for file in files:
+        yield from reversed(list(each_page([file], answering.model.preprocessor.pixel_format)))
 
 
 def _answered(answering: Answering, read: Read) -> list[Told]:
@@ -176,8 +185,8 @@ def _answered(answering: Answering, read: Read) -> list[Told]:
         return answering.answer(read, day)
     except LensError as error:
         if len(read) == 1:
-            return [Unreadable(read[0][0], error.why)]
-        return [answer for pair in read for answer in _answered(answering, [pair])]
+            return [Unreadable(read[0].name, error.why)]
+        return [answer for each in read for answer in _answered(answering, [each])]
 
 
 def write_beside(answer: Told, model: str, changed: int) -> None:

@@ -19,6 +19,7 @@ from attentive_lens.engine.losses import Loss, one_hot
 from attentive_lens.errors import BadUsage
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
+from attentive_lens.images.pages import page_name, parted
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.plan.labels import HALF, labels_in
 from attentive_lens.plan.layers import Dropout
@@ -112,13 +113,18 @@ def answered_image(subject: Subject) -> Job[AnsweredImage]:
         set_name = data.collection.sets[at]
         return AnsweredImage(subject, model, data.pixels[at], label, label, set_name, row.file, covered, labels)
     model = model_answering(subject)
-    return answered_file(subject, model, model.preprocessor.opened(Path(subject.file)))
+    picture = model.preprocessor.picture(subject.file)
+    is_first = picture.pages > 1 and parted(subject.file)[1] is None
+    return answered_file(subject, model, picture.pixels, page_name(subject.file, 1) if is_first else "")
 
 
-def answered_file(subject: FileImage, model: ModelFile, pixels: PixelArray) -> AnsweredImage:
-    """As `answered_image`, of a file, or of no file at all, whose pixels H×W×C are there already."""
+def answered_file(subject: FileImage, model: ModelFile, pixels: PixelArray, name: str = "") -> AnsweredImage:
+    """As `answered_image`, of a file, or of no file at all, whose pixels H×W×C are there already.
+
+    Its name says which page of a file it is, where that has several.
+    """
     against = class_number(model, subject.against) if subject.against else None
-    return AnsweredImage(subject, model, pixels, None, against, "", subject.file)
+    return AnsweredImage(subject, model, pixels, None, against, "", name or subject.file)
 
 
 def model_answering(subject: Subject) -> ModelFile:

@@ -23,7 +23,8 @@ from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.explaining.saliency import map_method
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
-from attentive_lens.images.decoding import decode, of_array, of_picture
+from attentive_lens.images.decoding import of_array, of_picture
+from attentive_lens.images.pages import each_page
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.predicting import Predictor
 
@@ -171,18 +172,19 @@ class Model:
         if isinstance(images, str | Path | Image.Image | np.ndarray):
             images = [images]
         parts: list[PixelArray] = []
+        preprocessor = self.file.preprocessor
         for image in images:
             if isinstance(image, Image.Image):
-                parts.append(of_picture(image, self.file.preprocessor.pixel_format))
+                parts.append(preprocessor.resized(of_picture(image, preprocessor.pixel_format)))
             elif isinstance(image, np.ndarray):
-                parts.append(of_array(image, self.file.preprocessor.pixel_format))
+                parts.append(preprocessor.resized(of_array(image, preprocessor.pixel_format)))
             elif isinstance(image, str | Path):
-                own = self.file.preprocessor.pixel_format
-                parts += [decode(Path(file), own).pixels for file in image_files([Path(image)])]
+                names = each_page(image_files([Path(image)]), preprocessor.pixel_format)
+                parts += [preprocessor.picture(name).pixels for name in names]
             else:
                 kind = type(image).__name__
                 raise BadValue("There is something that is no image", f"it is a {kind}", "Give paths, images or arrays")
-        return [self.file.preprocessor.resized(pixels) for pixels in parts]
+        return parts
 
 
 def settings_of(method: str, settings: Mapping[str, object]) -> MapSettings:

@@ -16,6 +16,7 @@ from attentive_lens.desk.results.models import THREADS, model_of_run
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile, BadUsage
 from attentive_lens.images.ahead import read_ahead
+from attentive_lens.images.pages import parted
 from attentive_lens.workspace import Workspace
 
 
@@ -35,7 +36,7 @@ def measure_drift(request: MeasureDrift) -> Job[DriftMeasured]:
         answering = Answering(model, thread_pool, None, days)
         for read in read_ahead(model.preprocessor, files):
             yield Progress(read_files, 0, f"measuring · {read_files} images")
-            for part, own in groupby(read, lambda pair: _part_of(pair[0], request.by)):
+            for part, own in groupby(read, lambda each: _part_of(parted(each.name)[0], request.by)):
                 answers = answering.answer(list(own), part)
                 unreadable += sum(isinstance(answer, Unreadable) for answer in answers)
             read_files += len(read)

@@ -18,6 +18,7 @@ from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_of_run
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.images.ahead import read_files
+from attentive_lens.images.pages import each_page
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.scoring.drift import Drift
 from attentive_lens.workspace import Workspace
@@ -28,7 +29,8 @@ def answer_new(request: AnswerNew) -> Job[NewAnswers]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     model = model_of_run(run)
-    files = list(islice(image_files([Path(name) for name in request.places]), request.most))
+    every = each_page(image_files([Path(name) for name in request.places]), model.preprocessor.pixel_format)
+    files = list(islice(every, request.most))
     known: Familiar | None = None
     days: DriftByDay | None = None
     with contextlib.suppress(NotHere):  # its images are gone or too few: the answers can be had all the same
@@ -48,7 +50,7 @@ def answer_new(request: AnswerNew) -> Job[NewAnswers]:
         for first in range(0, len(files), AT_ONCE):
             yield Progress(first, len(files), "answering", so_far() if answers else None)
             read = read_files(model.preprocessor, files[first : first + AT_ONCE])
-            pixels += [image for _, image in read if not isinstance(image, str)]
+            pixels += [each.pixels for each in read if not isinstance(each.pixels, str)]
             for each in answering.answer(read, TOGETHER):
                 if isinstance(each, Unreadable):
                     unreadable.append(each)

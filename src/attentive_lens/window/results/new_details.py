@@ -87,7 +87,8 @@ class NewDetails(QWidget):
             self.bars.show_bars(())
             return
         self.title.setText(f"said {answer.predicted} · {answer.probability:.2f}")
-        self.file.setText(Path(answer.file).name)
+        first = f" · the first of {answer.pages} pages" if answer.pages > 1 else ""
+        self.file.setText(f"{Path(answer.file).name}{first}")
         self.file.setToolTip(answer.file)
         if answer.unlike is None:
             self.unlike.setText("How unlike the training images it is cannot be told: there are too few.")

@@ -1,0 +1,33 @@
+"""Pictures in a file that holds several, by name: «stack.tif#3» is the third one in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from attentive_lens.images.pixel_format import EACH, PixelFormat
+from attentive_lens.images.stored import count_of_pages
+
+SIGN = "#"
+
+
+def page_name(file: str, number: int) -> str:
+    """The name of a page; the first has number 1."""
+    return f"{file}{SIGN}{number}"
+
+
+def parted(name: str) -> tuple[str, int | None]:
+    """A file, and the number of the page that is named with it; a file that itself ends like that goes before."""
+    file, sign, number = name.rpartition(SIGN)
+    is_number = number.isascii() and number.isdecimal() and int(number[:9]) > 0
+    return (file, int(number[:9])) if sign and file and is_number and not Path(name).exists() else (name, None)
+
+
+def each_page(files: Iterable[str], pixel_format: PixelFormat) -> Iterator[str]:
+    """Files, or the pages in each where every page is an image; a file of one page keeps its own name."""
+    for file in files:
+        count = count_of_pages(Path(file)) if pixel_format.pages == EACH and parted(file)[1] is None else 1
+        if count == 1:
+            yield file
+        else:
+            yield from (page_name(file, number) for number in range(1, count + 1))
