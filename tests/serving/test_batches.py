@@ -25,7 +25,7 @@ from attentive_lens.desk.results.drift import DriftByDay, held_out
 from attentive_lens.desk.results.models import AT_ONCE, model_of
 from attentive_lens.errors import BadValue
 from attentive_lens.formats.bundle import ModelFile
-from attentive_lens.images.ahead import Read
+from attentive_lens.images.ahead import Opened, Read
 from attentive_lens.plan.tasks import IMAGES
 from attentive_lens.serving import answering as batching
 from attentive_lens.serving.answering import Answerer
@@ -92,7 +92,7 @@ def test_an_image_without_an_answer_spoils_no_other(
     answer = Answering.answer
 
     def some(self: Answering, read: Read, day: str = "") -> list[Prediction | Unreadable]:
-        if any(name == images[3].name for name, _ in read):
+        if any(each.name == images[3].name for each in read):
             raise error
         return answer(self, read, day)
 
@@ -176,12 +176,12 @@ def test_drift_takes_a_part_of_the_time(
         own.close()
 
 
-def slow(seconds: Sequence[bytes]) -> list[str]:
-    for each in seconds:
-        if each == b"die":
+def slow(received: Sequence[Received]) -> list[Read]:
+    for each in received:
+        if each.content == b"die":
             os.kill(os.getpid(), signal.SIGKILL)
-        time.sleep(float(each))
-    return [f"slept {each.decode()}" for each in seconds]
+        time.sleep(float(each.content))
+    return [[Opened(each.name, f"slept {each.content.decode()}")] for each in received]
 
 
 def test_a_picture_that_breaks_its_decoder_or_takes_too_long_is_alone_in_that(model: ModelFile) -> None:
@@ -193,9 +193,10 @@ def test_a_picture_that_breaks_its_decoder_or_takes_too_long_is_alone_in_that(mo
         decoders._free.put(Helper(slow))
     try:
         for bad in (b"die", b"60"):
-            reasons = decoders.read([b"0", bad, b"0.01"])
-            assert [str(each)[:5] for each in reasons] == ["slept", "it br", "slept"]
-        assert decoders.read([b"0"] * 3) == ["slept 0"] * 3
+            reasons = decoders.read([Received(str(k), content) for k, content in enumerate((b"0", bad, b"0.01"))])
+            assert [str(each.pixels)[:5] for (each,) in reasons] == ["slept", "it br", "slept"]
+            assert [each.name for (each,) in reasons] == ["0", "1", "2"]
+        assert decoders.read([Received("a", b"0")] * 3) == [[Opened("a", "slept 0")]] * 3
     finally:
         decoders.close()
     assert work.func.__name__ == "read_received"
