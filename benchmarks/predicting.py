@@ -41,7 +41,7 @@ def inference(model: ModelFile, files: list[str]) -> float:
     with ThreadPool(THREADS) as thread_pool:
         predictor = Predictor.of(model, thread_pool)
         read = read_files(model.preprocessor, files[:AT_ONCE])
-        images = np.stack([image for _, image in read if not isinstance(image, str)])
+        images = np.stack([each.pixels for each in read if not isinstance(each.pixels, str)])
         predictor.scores(predictor.prepare(images))
         began = time.perf_counter()
         for _ in range(BATCHES):
