@@ -6,9 +6,10 @@ from typing import Any
 
 import pytest
 
-from attentive_lens.errors import BadValue
-from attentive_lens.plan.plan import Plan
-from attentive_lens.plan.tasks import Encode
+from attentive_lens.errors import BadUsage, BadValue
+from attentive_lens.plan.measures import MEASURES
+from attentive_lens.plan.plan import CHOICES, PAIRED, SECTIONS, Plan
+from attentive_lens.plan.tasks import TASKS, Encode
 
 
 def test_tasks_and_networks_go_together() -> None:
@@ -72,3 +73,49 @@ def test_networks_that_are_no_pair_are_refused_with_the_reason() -> None:
             Plan.read({**table, "network": rows})
     with pytest.raises(BadValue, match="of its layers are «noise»"):
         Plan.read({**Plan().write(), "task": {"kind": "generate"}})
+
+
+def every_setting(plan: Plan) -> dict[str, object]:
+    """Each setting of a plan by its dotted name, as it stands."""
+    parts = {name: getattr(plan, name) for name in (*SECTIONS, *CHOICES, *PAIRED)}
+    settings = {f"{section}.{name}": getattr(part, name) for section, part in parts.items() for name in part.specs()}
+    return settings | {section: parts[section].kind for section in (*CHOICES, *PAIRED)}
+
+
+@pytest.mark.parametrize("task", TASKS)
+def test_a_setting_that_has_no_part_in_a_task_is_refused_and_no_other(task: str) -> None:
+    plan = Plan().changed({"task": task, "preprocessing.input_size": 32})
+    for name, value in every_setting(plan).items():
+        if plan.idle.intersection((name, name.partition(".")[0])):
+            with pytest.raises(BadUsage, match=r"has no part in the plan|cannot be set"):
+                plan.changed({name: value})
+        elif isinstance(value, str) or name.partition(".")[0] != "task":
+            assert plan.changed({name: value}) == plan, name
+    drawing = plan.task.draws
+    assert ("loss" in plan.idle, "training.best_by" in plan.idle) == (drawing, drawing)
+    assert ("discriminator_optimiser" in plan.idle) is (task != "generate")
+    assert Plan.read(plan.write()) == plan
+
+
+@pytest.mark.parametrize("task", TASKS)
+@pytest.mark.parametrize("images", ["training", "validation"])
+def test_a_rule_waits_for_nothing_that_is_never_measured(task: str, images: str) -> None:
+    plan = Plan().changed({"task": task, "preprocessing.input_size": 32})
+    known = plan.task.measured_on(images)
+    assert "loss" in known
+    assert ("accuracy" in known) is not plan.task.draws
+    assert ("macro_f1" in known) is (not plan.task.draws and images == "validation")
+    for name in MEASURES:
+        asked: dict[str, object] = {"stopping.target": 0.5, "stopping.target_measure": name}
+        asked["stopping.target_set"] = images
+        ways = [asked]
+        if images == "validation":
+            ways.append({"stopping.patience": 3, "stopping.patience_measure": name})
+        for settings in ways:
+            if name in known:
+                assert plan.changed(settings).stopping != plan.stopping
+                continue
+            with pytest.raises(BadValue, match=f"measured of {images} images is .*loss"):
+                plan.changed(settings)
+            off = {key: value for key, value in settings.items() if key not in ("stopping.target", "stopping.patience")}
+            plan.changed(off)  # a rule that is off waits for nothing

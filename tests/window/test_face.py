@@ -24,6 +24,7 @@ from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.tasks import TASKS
 from attentive_lens.window import look
 from attentive_lens.window.application import make_frame
 from attentive_lens.window.explaining.channel_rows import INPUTS, kernel_picture, strongest_inputs
@@ -309,6 +310,36 @@ def test_settings_that_differ_are_marked_lead_back_and_are_searched(qtbot: QtBot
     assert [fold.is_unfolded for fold, _ in page.settings.folds] == [k == 3 for k in range(len(page.settings.folds))]
     opened.unfold(False)
     shared.session.step_back()
+
+
+@pytest.mark.parametrize("task", TASKS)
+def test_settings_without_a_part_in_the_plan_are_not_shown_nor_found(qtbot: QtBot, shared: Frame, task: str) -> None:
+    stage(qtbot, shared, "training")
+    page, design = shared.page("training"), shared.session.design
+    assert isinstance(page, TrainingPage)
+    settings = page.settings
+    before = design.plan
+    design.change(before.changed({"task": task}))
+    for fold, _ in settings.folds:
+        fold.unfold(True)
+    seen = set()
+    for words in ("", "s", "loss", "best", "discriminator"):
+        child(shared, QLineEdit, "find setting").setText(words)
+        for section, form in settings.forms:
+            for name, widget in _fields(form):
+                if {section, f"{section}.{name}"} & design.plan.idle:
+                    assert not widget.isVisible(), (words, section, name)
+                elif not words:
+                    assert widget.isVisible(), (section, name)
+                    seen.add(f"{section}.{name}")
+        for fold, parts in settings.folds:
+            if {section for section, _ in parts} <= design.plan.idle:
+                assert not fold.isVisible()
+    assert ("training.best_by" in seen, "loss.class_weights" in seen) == (not design.plan.task.draws,) * 2
+    child(shared, QLineEdit, "find setting").clear()
+    for fold, _ in settings.folds:
+        fold.unfold(False)
+    design.change(before)
 
 
 def _fields(form: object) -> Iterator[tuple[str, QWidget]]:

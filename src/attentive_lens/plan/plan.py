@@ -97,7 +97,7 @@ class Plan:
         self.network.facts(self.preprocessing.shape)
         if (error := self.task.misfit(self.network, self.preprocessing)) is not None:
             raise error
-        if (error := self.task.unfit_training(self.loss, self.training)) is not None:
+        if (error := self.task.unfit_training(self.loss, self.training, self.stopping)) is not None:
             raise error
         if self.base is not None:
             if not self.base.until:
@@ -119,6 +119,11 @@ class Plan:
     def choices(self) -> dict[str, Mapping[str, type[Kind]]]:
         """Its parts that are one of a table's values each."""
         return CHOICES | PAIRED if self.task.is_pair else CHOICES
+
+    @property
+    def idle(self) -> frozenset[str]:
+        """Its settings, or whole sections, that have no part in what is trained."""
+        return self.task.idle.union(() if self.task.is_pair else PAIRED)
 
     def units(self, classes: int) -> int:
         """Scores that its network gives, for so many classes."""
@@ -217,13 +222,14 @@ class Plan:
         if settings.get("split.group_column") and "split.keep_together" not in settings:
             settings = {**settings, "split.keep_together": "column"}
         base = self.base.write() if self.base else {}
+        parts: dict[str, dict[str, Any]] = {}
         for key, value in sorted(settings.items(), key=lambda item: "." in item[0] and not item[0].endswith(".kind")):
             section, _, name = key.partition(".")
             if section in SECTIONS and name:
-                part = getattr(plan, section)
-                if name not in part.specs():
-                    raise unknown_word("plan", key, frozenset(f"{section}.{known}" for known in part.specs()))
-                plan = replace(plan, **{section: part.with_(**{name: value})})
+                known = SECTIONS[section].specs()
+                if name not in known:
+                    raise unknown_word("plan", key, frozenset(f"{section}.{each}" for each in known))
+                parts.setdefault(section, {})[name] = value
             elif section in CHOICES or section in PAIRED:
                 chosen: Any = _chosen(section, name, value, getattr(plan, section))
                 plan = replace(plan, **{section: chosen})
@@ -245,7 +251,13 @@ class Plan:
                 rows = plan.choices
                 sections |= {f"{s}.{n}" for s, kinds in rows.items() for kind in kinds.values() for n in kind.specs()}
                 raise unknown_word("plan", key, sections | {*_WHOLE, *rows})
-        return _paired(replace(plan, base=Base.read(base)) if base else plan, settings)
+        plan = replace(plan, **{section: getattr(plan, section).with_(**own) for section, own in parts.items()})
+        plan = _paired(replace(plan, base=Base.read(base)) if base else plan, settings)
+        if idle := next((key for key in settings if plan.idle.intersection((key, key.partition(".")[0]))), ""):
+            why = f"the task is to {plan.task.kind}: what is made small is {plan.task.loss_words(plan.loss)}, and "
+            chosen = "the epoch where that is least is the best" if plan.best_by else "the last epoch is the model"
+            raise BadUsage(f"{idle} has no part in the plan", why + chosen, "Leave it out")
+        return plan
 
     def _for_labels(self, settings: Mapping[str, Any]) -> Plan:
         """With the task that settings name and the loss it needs, where it is for several labels, or is no more."""

@@ -13,6 +13,7 @@ from attentive_lens.plan.measures import DRAWN, GENERATED, LABELLED, MEASURES, M
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE
 from attentive_lens.plan.preprocessing import Preprocessing
+from attentive_lens.plan.stopping import Stopping
 from attentive_lens.plan.training import UNIFORM, Training
 
 ADVERSARIAL_LOSSES = ("non-saturating", "least squares", "hinge")
@@ -65,10 +66,30 @@ class TaskSettings(Kind):
         """The measure by which the best epoch is chosen; empty where that is always the last one."""
         return "loss" if self.draws else chosen
 
-    def unfit_training(self, loss: LossSettings, training: Training) -> BadValue | None:
-        """Why it cannot be trained for so; None if it can."""
-        del loss, training
+    @property
+    def idle(self) -> frozenset[str]:
+        """Settings of a plan, or whole sections, that have no part in it."""
+        return frozenset({"loss", "training.best_by"}) if self.draws else frozenset()
+
+    def unfit_training(self, loss: LossSettings, training: Training, stopping: Stopping) -> BadValue | None:
+        """Why it cannot be trained for so, or a rule would wait for what is never measured; None if it can."""
+        del loss
+        rules = (
+            ("training.best_by", training.best_by, "validation", "training.best_by" not in self.idle),
+            ("stopping.patience_measure", stopping.patience_measure, "validation", stopping.patience > 0),
+            ("stopping.target_measure", stopping.target_measure, stopping.target_set, stopping.target > 0),
+        )
+        for key, name, images, counts in rules:
+            known = self.measured_on(images)
+            if counts and name not in known:
+                why = f"{key} is {name}, and what is measured of {images} images is {', '.join(known)}"
+                return BadValue("The training does not fit the task", why, f"Set {key}={known[0]}")
         return None
+
+    def measured_on(self, images: str) -> tuple[str, ...]:
+        """Measures that a rule may wait for, of training or validation images."""
+        known = (name for name in MEASURES if name == "loss" or name in self.measures)
+        return tuple(name for name in known if images != "training" or name in ("accuracy", "loss"))
 
     def misfit(self, network: NetworkPlan, preprocessing: Preprocessing) -> BadValue | None:
         """Why a network is none for it; None if it is."""
@@ -101,8 +122,8 @@ class MultiLabel(TaskSettings):
         """Of labels."""
         return LABELLED
 
-    def unfit_training(self, loss: LossSettings, training: Training) -> BadValue | None:
-        """A loss by which one class takes from another, or what counts images by their one class."""
+    def unfit_training(self, loss: LossSettings, training: Training, stopping: Stopping) -> BadValue | None:
+        """A loss by which one class takes from another, what counts images by their one class, or their measures."""
         what = "The training does not fit the task"
         if loss.output != "sigmoid":
             why = f"{loss.kind} lets an image have one class, and the task is multi-label"
@@ -110,11 +131,7 @@ class MultiLabel(TaskSettings):
         if training.sampling != UNIFORM:
             why = f"{training.sampling} sampling goes by the one class of an image, and the task is multi-label"
             return BadValue(what, why, "Set training.sampling=uniform; loss.class_weights=balanced weighs rare labels")
-        if training.best_by not in self.measures:
-            known = ", ".join(self.measures)
-            why = f"training.best_by is {training.best_by}, and of several labels is measured: {known}"
-            return BadValue(what, why, "Set training.best_by=mean_average_precision")
-        return None
+        return super().unfit_training(loss, training, stopping)
 
 
 @dataclass(frozen=True)

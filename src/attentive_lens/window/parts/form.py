@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Set
 from functools import partial
 from typing import Any
 
@@ -190,12 +190,13 @@ class Form(QWidget):
             self._edit(name, getattr(self._usual(), name))
             self.show_value(self.value)
 
-    def show_matching(self, words: str) -> int:
-        """Only the settings that have these words in their name, label or meaning; how many there are."""
+    def show_matching(self, words: str, idle: Set[str] = frozenset()) -> int:
+        """Only the settings that have these words in their name, label or meaning, but for some; how many there are."""
         count = 0
         for name, widgets in self._rows.items():
             spec = self.value.specs()[name]
             there = words.lower() in f"{name} {name.replace('_', ' ')} {spec.label} {spec.meaning}".lower()
+            there = there and name not in idle
             count += there
             for widget in widgets:
                 widget.setVisible(there)
@@ -356,9 +357,9 @@ class KindForm(QWidget):
         if self._usual is not None:
             self._take(of_kind(self._kinds, self._usual().kind, self.value))
 
-    def show_matching(self, words: str) -> int:
+    def show_matching(self, words: str, idle: Set[str] = frozenset()) -> int:
         """As of a `Form`, the choice of a kind among them."""
-        count = self._form.show_matching(words) if self._form is not None else 0
+        count = self._form.show_matching(words, idle) if self._form is not None else 0
         if self.kind is None:
             return count
         kinds = (self.section.replace("_", " "), *self._kinds, *(each.idea for each in self._kinds.values()))

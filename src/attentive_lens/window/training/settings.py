@@ -181,17 +181,25 @@ class SettingsPanel(QWidget):
             self._unfolded = [fold.is_unfolded for fold, _ in self.folds]
         for each in self.aside:
             each.setHidden(bool(words))
-        counts = {form: form.show_matching(words) for _, form in self.forms}
-        for k, (fold, parts) in enumerate(self.folds):
-            inside = sum(count for form, count in counts.items() if fold.isAncestorOf(form))
-            hidden = parts[0][0] in PAIRED and not self.session.design.plan.task.is_pair
-            fold.setHidden(hidden or not inside)
+        counts = self._show_matching(words)
+        for k, (fold, _) in enumerate(self.folds):
             fold.unfold(bool(words) or bool(self._unfolded and self._unfolded[k]))
         self.none.setVisible(bool(words) and not sum(counts.values()))
         if not words:
             self._unfolded = None
             self.refresh()
             self._show_price()
+
+    def _show_matching(self, words: str) -> dict[QWidget, int]:
+        """Only settings with these words, and none that have no part in the plan; how many in each form."""
+        idle = self.session.design.plan.idle
+        counts: dict[QWidget, int] = {}
+        for section, form in self.forms:
+            counts[form] = 0 if section in idle else form.show_matching(words, _within(idle, section))
+            form.setVisible(counts[form] > 0 if words else section not in idle)
+        for fold, _ in self.folds:
+            fold.setHidden(not any(count for form, count in counts.items() if fold.isAncestorOf(form)))
+        return counts
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Escape shows all settings again."""
@@ -206,9 +214,8 @@ class SettingsPanel(QWidget):
         self.augmentation.setText("\n".join(in_words(step) for step in plan.augmentation) or "none")
         for section, form in self.forms:
             form.show_value(getattr(plan, section))
-            if section == "loss":
-                form.setVisible(not plan.task.draws)
-        self._show_discriminator(plan)
+        if not self.search.text().strip():
+            self._show_matching("")
         cautions = (caution_of_sets(plan.task, self.session.images.collection.several), caution_of_machine())
         self.caution.setText(" ".join(filter(None, cautions)))
         self.caution.setVisible(bool(self.caution.text()))
@@ -218,12 +225,6 @@ class SettingsPanel(QWidget):
         self._offer_rate(plan)
         if self.search.text().strip():  # of another kind other settings
             self._find(self.search.text())
-
-    def _show_discriminator(self, plan: Plan) -> None:
-        """Its settings are of pairs alone."""
-        for fold, parts in self.folds:
-            if parts[0][0] in PAIRED:
-                fold.setVisible(plan.task.is_pair and (not self.search.text().strip() or not fold.isHidden()))
 
     def _offer_rate(self, plan: Plan) -> None:
         """Offer to scale the learning rate where the batch size alone was changed, until anything else is."""
@@ -327,17 +328,25 @@ class ThreadTimes(QWidget):
 def _unusual(plan: Plan, section: str, names: tuple[str, ...] | None) -> list[str]:
     """What of some settings is not as in a new plan, in a few words."""
     value, usual = getattr(plan, section), getattr(Plan(), section)
-    if section in PAIRED and not plan.task.is_pair:
+    if section in plan.idle:
         return []
     if section in EVERY_CHOICE and section not in USUAL and value.kind != usual.kind:
         return [value.kind]
-    shown = names or tuple(name for name in value.specs() if name not in USUAL.get(section, ()))
+    idle = _within(plan.idle, section)
+    shown = [
+        name for name in names or value.specs() if name not in idle and (names or name not in USUAL.get(section, ()))
+    ]
     defaults = type(value)() if section in CHOICES else usual
     return [
         f"{value.specs()[name].label or name} {_short(getattr(value, name))}"
         for name in shown
         if getattr(value, name) != getattr(defaults, name)
     ]
+
+
+def _within(idle: frozenset[str], section: str) -> frozenset[str]:
+    """Names of a section's settings among those that have no part."""
+    return frozenset(name for key in idle for part, _, name in (key.partition("."),) if part == section and name)
 
 
 def _short(value: object) -> str:
