@@ -348,9 +348,10 @@ BAD: dict[str, tuple[type[LensError], str, Callable[[str], object]]] = {
 
 @pytest.mark.parametrize(("rule", "value"), [("patience", 2), ("target", 0.9)])
 def test_no_rule_waits_on_what_a_run_that_draws_never_tells(rule: str, value: float, drawing: Workspace) -> None:
-    waiting = small(**{f"stopping.{rule}": value, f"stopping.{rule}_measure": "accuracy"})
-    with pytest.raises(BadValue, match="waits on accuracy"):
-        finish(execute(drawing, drawing.claim_run(waiting), lambda: False))
+    with pytest.raises(
+        BadValue, match=f"{rule}_measure is accuracy, and what is measured of validation images is loss"
+    ):
+        small(**{f"stopping.{rule}": value, f"stopping.{rule}_measure": "accuracy"})
     by_loss = small(**{f"stopping.{rule}": value, f"stopping.{rule}_measure": "loss", "training.epochs": 1})
     assert finish(execute(drawing, drawing.claim_run(by_loss), lambda: False)).outcome.epochs == 1
 

@@ -114,15 +114,6 @@ class Stopping(Value):
     )
 
     @property
-    def measures(self) -> tuple[str, ...]:
-        """Those that its rules wait on."""
-        patience, target = (
-            (self.patience_measure,) if self.patience else (),
-            (self.target_measure,) if self.target else (),
-        )
-        return patience + target
-
-    @property
     def needs_validation(self) -> bool:
         """Whether a rule is on that follows the validation set."""
         return bool(self.patience) or (bool(self.target) and self.target_set == "validation")

@@ -28,7 +28,6 @@ from attentive_lens.images.rows import Chosen
 from attentive_lens.images.sampling import shown_of_classes
 from attentive_lens.plan.examination import examine
 from attentive_lens.plan.labels import HALF
-from attentive_lens.plan.measures import MEASURES
 from attentive_lens.plan.plan import Plan
 from attentive_lens.training.frozen_outputs import FrozenOutputs, Inputs, key_of_part, stored_outputs
 from attentive_lens.training.learner import NetworkLearner
@@ -146,9 +145,7 @@ def prepare(workspace: Workspace, claimed: Run, last: ModelFile | None) -> Job[S
     data = yield from gather(workspace, plan, claimed if last is not None else None)
     if last is not None:
         _check_labels(claimed, data)
-    if plan.task.draws:
-        _check_measures(plan)
-    else:
+    if not plan.task.draws:
         _check_several(plan, data)
     if last is None:
         Library.read(workspace).check_groups(plan)
@@ -292,14 +289,6 @@ def _check_several(plan: Plan, data: Data) -> None:
     if len(taught) == 1 and count > 1:
         why = f"all {count} training images are of «{taught[0]}»"
         raise BadValue("There is nothing to tell apart", why, "Label or add training images of another class")
-
-
-def _check_measures(plan: Plan) -> None:
-    """Refuse rules that wait on a measure of answers where images are drawn: it never comes."""
-    for name in plan.stopping.measures:
-        if name != "loss":
-            why = f"a rule of «stopping» waits on {MEASURES[name].label}, and a network that draws answers no classes"
-            raise BadValue("The run would not stop as planned", why, "Let it wait on the loss, or take the rule back")
 
 
 def _check_without_validation(plan: Plan) -> None:
