@@ -8,9 +8,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from tests.cli.running import command
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.core.numbering import RunNumber
+from attentive_lens.core.numbering import RunNumber, place_of
 from attentive_lens.desk.cards import read_card
 from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.images.collection import Library, collection
@@ -28,7 +29,13 @@ from attentive_lens.desk.requests.subjects import FileImage, RunImage
 from attentive_lens.desk.results.models import loss_and_gradient, model_of, model_of_run
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.advising import advice_of
-from attentive_lens.desk.training.cautions import caution_of_sets, changed_since, small_classes
+from attentive_lens.desk.training.cautions import (
+    caution_of_groups,
+    caution_of_sets,
+    cautions_of_several,
+    changed_since,
+    small_classes,
+)
 from attentive_lens.desk.training.executing import execute
 from attentive_lens.desk.training.preparing import prepare
 from attentive_lens.desk.training.runs import RunReader
@@ -41,6 +48,7 @@ from attentive_lens.formats.reading import read_model
 from attentive_lens.plan.labels import labels_in
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
+from attentive_lens.scoring.intervals import interval_by_group
 from attentive_lens.scoring.thresholds import ThresholdRule
 from attentive_lens.training.labeller import Labeller
 from attentive_lens.workspace import Run, Workspace
@@ -342,3 +350,27 @@ def test_every_rule_of_thresholds_can_be_asked_for() -> None:
     for by in ("F1", "cost", "precision", "fixed"):
         assert ChooseThresholds("", 1, by).rule == ThresholdRule(by)
     assert isinstance(Run(Path("0003"), "a").number, RunNumber) and Run(Path("0003")).number == 3
+
+
+def test_scores_of_labels_say_how_much_less_groups_stand_for_and_what_the_test_set_judged(fields: Workspace) -> None:
+    scores = finish(carry_out(ScoreLabels(str(fields.folder), 1, "validation")))
+    right = (scores.said == scores.there).all(axis=1)
+    assert scores.exact_match.value == pytest.approx(right.mean())
+    order = np.argsort(right, kind="stable")
+    halves = {place_of(int(scores.numbers[at])): rank * 4 // len(order) for rank, at in enumerate(order)}
+    words = caution_of_groups(halves, scores)
+    low, high = interval_by_group(right, np.array([halves[place_of(n)] for n in scores.numbers.tolist()]))
+    assert f"{scores.images} validation images are of 4 groups" in words
+    assert f"exact match lies between {low:.1%} and {high:.1%}" in words
+    assert high - low > scores.exact_match.high - scores.exact_match.low, "those of a group are alike here"
+    assert caution_of_groups({}, scores) == ""
+    assert cautions_of_several(fields, fields.run(1), scores) == []
+    pattern = {"split.group_pattern": r"field-\d{4}", "training.epochs": 1}
+    for _ in range(2):
+        plan = fields.run(1).plan().changed(pattern)
+        run = fields.claim_run(plan)
+        finish(execute(fields, run, lambda: False))
+        said = command("score", fields.folder, run.number, "--on", "test")
+        assert "test images are of" in said, "a group for every ten of the numbers"
+        assert "exact match lies between" in said
+    assert "The test set has judged" in said

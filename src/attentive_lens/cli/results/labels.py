@@ -28,6 +28,7 @@ def say_labels(place: Workspace, number: int, on: str, folder: Path | None, as_j
     """Score a run on a set, and say how it did; into a folder too, where one is named."""
     from attentive_lens.desk.results.exporting import write_label_scores
     from attentive_lens.desk.tasks import carry_out
+    from attentive_lens.desk.training.cautions import cautions_of_several
 
     scores = watched(carry_out(ScoreLabels(str(place.folder), number, on)), "scoring")
     if folder is not None:
@@ -47,6 +48,8 @@ def say_labels(place: Workspace, number: int, on: str, folder: Path | None, as_j
             if images:
                 shown = ", ".join(map(str, images[:SHOWN])) + (", …" if len(images) > SHOWN else "")
                 out.print(f"{each.name} {word}: {shown}")
+    for caution in cautions_of_several(place, place.run(number), scores):
+        out.print(caution)
     first = scores.labels[0]
     out.print(f"Ask about one label with the number, as in «explain {place.folder} {number}:{first} IMAGE».")
 

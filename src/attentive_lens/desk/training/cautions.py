@@ -15,9 +15,11 @@ from attentive_lens.desk.images.collection import Collection, Library, collectio
 from attentive_lens.desk.images.outlines import regions_seen
 from attentive_lens.images.sources.base import SET_WORDS
 from attentive_lens.images.split import SETS, name_pattern
+from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.tasks import TaskSettings
 from attentive_lens.scoring.intervals import interval, interval_by_group
+from attentive_lens.scoring.labels import LabelScores
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -121,18 +123,24 @@ def caution_of_names(collection: Collection, accuracy: float) -> str:
     )
 
 
-def caution_of_groups(groups: Mapping[int, int], scores: Scores) -> str:
-    """What to say where the split keeps images together, ``groups`` by place: so much less an accuracy stands on."""
+def caution_of_groups(groups: Mapping[int, int], scores: Scores | LabelScores) -> str:
+    """What to say where the split keeps images together, ``groups`` by place: so much less an accuracy stands on.
+
+    Of several labels the part of the images with every label right.
+    """
     own = np.array([groups.get(place_of(number), -number) for number in scores.numbers.tolist()], np.int64)
     count = len(np.unique(own))
     if not 2 <= count <= OF_GROUPS * len(own):
         return ""
-    right = np.asarray(scores.predicted == scores.true)
+    if isinstance(scores, Scores):
+        right, what = np.asarray(scores.predicted == scores.true), "the accuracy"
+    else:
+        right, what = np.asarray((scores.said == scores.there).all(axis=1)), "exact match"
     low, high = interval_by_group(right, own)
-    plain = interval(scores.accuracy, scores.images)
+    plain = interval(float(right.mean()), len(own))
     return (
         f"The {scores.images} {scores.on} images are of {count} groups, whose images may be answered alike:"
-        f" allowing for that, the accuracy lies between {low:.1%} and {high:.1%} (95 %); if each stood alone"
+        f" allowing for that, {what} lies between {low:.1%} and {high:.1%} (95 %); if each stood alone"
         f" it would be between {plain[0]:.1%} and {plain[1]:.1%}."
     )
 
@@ -185,14 +193,24 @@ def cautions_of(
     cautions = [caution_of_labels(run.number, changed), caution_of_pixels(run.number, repainted)]
     cautions.append(caution_of_sets(plan.task, images.several))
     if scores.on == "test":
-        cautions += [caution_of_test(judged_by_test(workspace)), caution_of_gap(run, best, scores)]
-    groups = Library.read(workspace).groups(plan)
-    cautions += [caution_of_groups(groups, scores)]
-    if groups:
-        cautions.append(caution_of_torn_groups(groups, images))
+        cautions.append(caution_of_gap(run, best, scores))
+    cautions += _of_set(workspace, plan, images, scores)
     if scores.on == "validation" and scores.accuracy >= PERFECT:
         cautions.append(caution_of_names(images, scores.accuracy))
     return [sentence for sentence in cautions if sentence]
+
+
+def cautions_of_several(workspace: Workspace, run: Run, scores: LabelScores) -> list[str]:
+    """As `cautions_of`, of the scores of several labels."""
+    plan = run.plan()
+    return [sentence for sentence in _of_set(workspace, plan, collection(workspace, plan, run), scores) if sentence]
+
+
+def _of_set(workspace: Workspace, plan: Plan, images: Collection, scores: Scores | LabelScores) -> list[str]:
+    """Of the set they are scored on, whatever is answered."""
+    groups = Library.read(workspace).groups(plan)
+    of_test = caution_of_test(judged_by_test(workspace)) if scores.on == "test" else ""
+    return [of_test, caution_of_groups(groups, scores), caution_of_torn_groups(groups, images) if groups else ""]
 
 
 def caution_of_sets(task: TaskSettings, several: bool) -> str:
