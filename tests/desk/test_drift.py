@@ -24,6 +24,7 @@ from attentive_lens.desk.results.models import model_and_data, model_of
 from attentive_lens.errors import BadFile, NotHere
 from attentive_lens.explaining import drift_measures
 from attentive_lens.explaining.drift_measures import FEATURES, OF_PICTURES
+from attentive_lens.images.ahead import Opened
 from attentive_lens.scoring import drift
 from attentive_lens.workspace import Workspace
 
@@ -61,7 +62,7 @@ def folders(place: Workspace, pixels: np.ndarray, tmp_path_factory: pytest.TempP
 def counted(usual: HeldOut, place: Workspace, pixels: np.ndarray) -> DriftByDay:
     days = DriftByDay(usual)
     answering = Answering(model_of(place.run(1).model), None, None, days)
-    answering.answer([(str(k), image) for k, image in enumerate(pixels)], "a day")
+    answering.answer([Opened(str(k), image) for k, image in enumerate(pixels)], "a day")
     return days
 
 
@@ -87,7 +88,7 @@ def test_an_answer_is_the_same_whether_it_is_counted_or_not(
     place: Workspace, usual: HeldOut, pixels: np.ndarray
 ) -> None:
     model = model_of(place.run(1).model)
-    read = [(str(k), image) for k, image in enumerate(pixels[:9])]
+    read = [Opened(str(k), image) for k, image in enumerate(pixels[:9])]
     days = DriftByDay(usual)
     assert Answering(model, None).answer(read) == Answering(model, None, None, days).answer(read, "a day")
     assert days.counts["a day"].images == 9

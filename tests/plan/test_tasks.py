@@ -106,9 +106,9 @@ def test_a_rule_waits_for_nothing_that_is_never_measured(task: str, images: str)
     assert ("accuracy" in known) is not plan.task.draws
     assert ("macro_f1" in known) is (not plan.task.draws and images == "validation")
     for name in MEASURES:
-        asked: dict[str, object] = {"stopping.target": 0.5, "stopping.target_measure": name}
-        asked["stopping.target_set"] = images
-        ways = [asked]
+        target: dict[str, object] = {"stopping.target": 0.5, "stopping.target_measure": name}
+        target["stopping.target_set"] = images
+        ways = [target]
         if images == "validation":
             ways.append({"stopping.patience": 3, "stopping.patience_measure": name})
         for settings in ways:
