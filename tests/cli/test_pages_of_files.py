@@ -17,9 +17,13 @@ from tests.serving.asking import Server, form
 
 import attentive_lens
 from attentive_lens.core.jobs import finish
+from attentive_lens.desk.images.data import gather
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.usual import usual_plan
+from attentive_lens.desk.results.answering import Answering
+from attentive_lens.desk.results.appearing import Appearing, answers_as_they_come
 from attentive_lens.desk.training.executing import execute
+from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import BadFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.ahead import read_files
@@ -109,8 +113,12 @@ def test_folders_that_are_watched_have_an_answer_for_every_page(stacks: Path, st
     command("watch-folder", model, own, "--once", "--maps")
     assert {file: file.stat().st_mtime_ns for file in own.iterdir()} == before, "what has its answer is not asked again"
     if every:
-        (own / "s.tif#1.answer.json").unlink()  # as if broken off: the first page is written last
+        (own / "s.tif#1.answer.json").unlink()  # as if broken off
         (own / "s.tif#2.answer.json").unlink()
+        with ThreadPool(1) as thread_pool:
+            answering = Answering(read_model(model), thread_pool)
+            batch = next(answers_as_they_come(answering, Appearing(own), 0.1, once=True))
+        assert [answer.file[-2:] for answer in batch] == ["#4", "#3", "#2", "#1"], "the first says that all are there"
         command("watch-folder", model, own, "--once")
         assert (own / "s.tif#2.answer.json").exists()
     out = tmp_path / "all.csv"
@@ -132,6 +140,10 @@ def test_pages_are_added_to_a_workspace(stacks: Path, stack: Path, tmp_path: Pat
     (third,) = add_images(place, [Path(f"{stack}#3")], "solid")
     rows = place.catalogue.images()
     assert (rows[third - 1].part, rows[third - 1].index) == ("page", 2)
+    pixels = finish(gather(place, place.run(1).plan())).pixels
+    page = read_model(place.run(1).model).preprocessor.picture
+    assert np.array_equal(pixels[third - 1], page(f"{stack}#3").pixels)
+    assert not np.array_equal(pixels[third - 1], page(f"{stack}#1").pixels)
     numbers = add_images(place, [stack], "solid")
     assert len(numbers) == (COUNT if every else 1)
     added = place.catalogue.images()

@@ -26,7 +26,7 @@ def parted(name: str) -> tuple[str, int | None]:
 def each_page(files: Iterable[str], pixel_format: PixelFormat) -> Iterator[str]:
     """Files, or the pages in each where every page is an image; a file of one page keeps its own name."""
     for file in files:
-        count = count_of_pages(Path(file)) if pixel_format.pages == EACH and parted(file)[1] is None else 1
+        count = count_of_pages(Path(file)) if pixel_format.pages == EACH else 1  # of a page that is named, too
         if count == 1:
             yield file
         else:
