@@ -140,6 +140,8 @@ def test_pages_are_added_to_a_workspace(stacks: Path, stack: Path, tmp_path: Pat
     (third,) = add_images(place, [Path(f"{stack}#3")], "solid")
     rows = place.catalogue.images()
     assert (rows[third - 1].part, rows[third - 1].index) == ("page", 2)
+    (first,) = add_images(place, [Path(f"{stack}#1")], "solid")
+    assert rows[third - 1].digest != place.catalogue.images()[first - 1].digest, "of the page's own pixels"
     pixels = finish(gather(place, place.run(1).plan())).pixels
     page = read_model(place.run(1).model).preprocessor.picture
     assert np.array_equal(pixels[third - 1], page(f"{stack}#3").pixels)
