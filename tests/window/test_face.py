@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt
-from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QSplitter, QWidget
+from PyQt6.QtWidgets import QApplication, QLabel, QLineEdit, QPushButton, QSplitter, QWidget
 from pytestqt.qtbot import QtBot
 from tests.answering import answer
 from tests.driving import LEFT, child, click, stage
@@ -335,6 +335,12 @@ def test_settings_without_a_part_in_the_plan_are_not_shown_nor_found(qtbot: QtBo
         for fold, parts in settings.folds:
             if {section for section, _ in parts} <= design.plan.idle:
                 assert not fold.isVisible()
+        if not words:
+            QApplication.processEvents()
+            rows = dict(_fields(next(form for _, form in settings.forms if "keep_last" in dict(_fields(form)))))
+            apart = rows["keep_last"].geometry().top() - rows["evaluate_every"].geometry().bottom()
+            between = rows["best_by"].height() + 12 if rows["best_by"].isVisible() else 0
+            assert apart - between < 18, "what is left out leaves no gap"
     assert ("training.best_by" in seen, "loss.class_weights" in seen) == (not design.plan.task.draws,) * 2
     child(shared, QLineEdit, "find setting").clear()
     for fold, _ in settings.folds:

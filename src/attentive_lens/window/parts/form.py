@@ -179,8 +179,11 @@ class Form(QWidget):
         usual = self._usual() if self._usual is not None else None
         for name, back in self._back.items():
             setting = getattr(usual, name)
-            differs = getattr(self.value, name) != setting
-            back.setVisible(differs and not self._rows[name][0].isHidden())
+            differs, shown = getattr(self.value, name) != setting, not self._rows[name][0].isHidden()
+            room = back.sizePolicy()
+            room.setRetainSizeWhenHidden(shown)
+            back.setSizePolicy(room)
+            back.setVisible(differs and shown)
             back.setToolTip(f"Back to the default: {_said(setting)}.")
             back.setAccessibleName(back.toolTip())
             set_role(self._rows[name][0], "" if differs else "faint")
