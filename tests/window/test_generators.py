@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 
 import pytest
@@ -18,6 +19,7 @@ from attentive_lens.window.bench.layout import layout_of
 from attentive_lens.window.bench.plates import plates_of
 from attentive_lens.window.frame import Frame
 from attentive_lens.window.network.chooser import StarterCard
+from attentive_lens.window.pages.training import TrainingPage
 from attentive_lens.window.parts.basics import to_image
 from attentive_lens.window.parts.drawn_sheet import DrawnSheet
 from attentive_lens.window.parts.picture import PictureBox
@@ -120,6 +122,24 @@ def test_training_tells_variety_and_both_sides_and_plays_a_film_by_class(qtbot: 
             assert shown == to_image(stored.samples[column * len(classes) + row])
     frame.session.runs.choose(1)
     qtbot.waitUntil(lambda: child(frame, QPushButton, "answers view").text() == "Answers", timeout=10_000)
+
+
+def test_before_a_first_run_the_charts_are_of_the_plan_in_hand(
+    qtbot: QtBot, open_frame: OpenFrame, station: Workspace
+) -> None:
+    shutil.rmtree(station.folder / "runs")
+    frame = open_frame(station)
+    stage(qtbot, frame, "training")
+    page = frame.page("training")
+    assert isinstance(page, TrainingPage)
+    for task, first, unit in (
+        ("generate", "variety", ""),
+        ("encode", "lower bound", ""),
+        ("classify", "accuracy", "%"),
+    ):
+        frame.session.design.change(frame.session.design.plan.changed({"task": task}))
+        qtbot.waitUntil(lambda first=first: page.curves.measure.itemText(0) == first, timeout=10_000)  # type: ignore[misc]
+        assert page.curves.accuracy.unit == unit
 
 
 def test_a_pair_is_chosen_set_trained_and_looked_at(qtbot: QtBot, open_frame: OpenFrame, station: Workspace) -> None:

@@ -300,7 +300,9 @@ class TrainingPage(Page):
             self.title.setText("No run yet")
             self.advice.hide()
             self.hint.setText("Start training: the curves grow here. It goes on even if the window is closed.")
-            self.curves.show_nothing(self.session.design.plan.training.epochs)
+            plan = self.session.design.plan
+            self.curves.show_classes(list(self.session.runs.classes()), plan.task)
+            self.curves.show_nothing(plan.training.epochs)
             self.bar.setValue(0)
             return
         beside = ", ochre: other runs" if self.all.beside else ""

@@ -128,6 +128,7 @@ class CurvesView(QWidget):
     def show_nothing(self, epochs: int) -> None:
         """Empty charts over so many epochs to come."""
         self._of = None
+        self._set_unit()
         for chart in (self.loss, self.accuracy):
             chart.show_curves((), epochs)
         self.rate_frame.hide()
@@ -181,16 +182,20 @@ class CurvesView(QWidget):
         batches = np.array([(batch.step / per_epoch, batch.loss) for batch in view.batches]).reshape(-1, 2)
         loss = [Curve("batches", batches, "faint", "faint"), *self._pair(view, others, "loss")]
         self.loss.show_curves(tuple(loss), span, marked, flags)
+        self._set_unit()
+        self.accuracy.show_curves(tuple(self._pair(view, others, self.measure.currentData())), span, marked)
+        rates = tuple((batch.step / per_epoch, batch.learning_rate) for batch in view.batches if batch.learning_rate)
+        self.rate_frame.setVisible(len({rate for _, rate in rates}) > 1)
+        set_rates = tuple((event.step / per_epoch, f"set to {event.learning_rate:g}") for event in view.rates)
+        self.rate.show_curves((Curve("", rates, "ink"),), span, flags=set_rates)
+
+    def _set_unit(self) -> None:
+        """Hundredths where what is chosen is a part of something."""
         chosen = str(self.measure.currentData())
         task = self._classes[1] if self._classes is not None else Classify()
         measure = task.measures.get(chosen)
         is_share = measure.is_share if measure is not None else not chosen.startswith("loss")
         self.accuracy.unit = "%" if is_share else ""
-        self.accuracy.show_curves(tuple(self._pair(view, others, chosen)), span, marked)
-        rates = tuple((batch.step / per_epoch, batch.learning_rate) for batch in view.batches if batch.learning_rate)
-        self.rate_frame.setVisible(len({rate for _, rate in rates}) > 1)
-        set_rates = tuple((event.step / per_epoch, f"set to {event.learning_rate:g}") for event in view.rates)
-        self.rate.show_curves((Curve("", rates, "ink"),), span, flags=set_rates)
 
     def _pair(self, view: RunView, others: tuple[RunView, ...], measure: str) -> list[Curve]:
         """Training and validation of a run, and the validation of others."""
