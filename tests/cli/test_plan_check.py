@@ -10,7 +10,8 @@ import pytest
 from tests.cli.running import command, last_object, run_words
 
 from attentive_lens.desk.network.checking import faults_of
-from attentive_lens.plan.plan import Plan
+from attentive_lens.plan.outline import commented
+from attentive_lens.plan.plan import DRAWING, Plan
 from attentive_lens.plan.starters import STARTERS
 from attentive_lens.plan.text import written
 
@@ -27,6 +28,21 @@ def test_every_fault_is_told_with_its_line() -> None:
     assert result.keys() == {line_of(text, "filters = 0"), line_of(text, "epochs = 0"), line_of(text, "name = 2")}
     assert faults_of(TEXT) == ()
     assert faults_of(TEXT, 7) == ()
+
+
+@pytest.mark.parametrize("name", [*STARTERS, *DRAWING])
+def test_no_fault_is_found_in_a_plan_however_it_is_written(name: str) -> None:
+    plan = Plan().changed({"network": name})
+    for text in (commented(plan), written(plan, plan.network.nodes), f'network = "{name}"\n'):
+        assert faults_of(text) == ()
+    wrong = written(plan, plan.network.nodes).replace("epochs = 20", "epochs = 0")
+    assert [fault.line for fault in faults_of(wrong)] == [line_of(wrong, "epochs = 0")]
+
+
+@pytest.mark.parametrize("name", [*STARTERS, *DRAWING])
+def test_a_new_plan_of_every_network_is_written_and_checked(name: str, tmp_path: Path) -> None:
+    assert run_words("plan", "new", "--network", name, "--into", tmp_path / "plan.toml") == 0
+    assert run_words("plan", "check", tmp_path / "plan.toml") == 0
 
 
 def test_a_network_that_does_not_fit_comes_with_its_nearest_repair() -> None:

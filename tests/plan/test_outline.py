@@ -26,6 +26,16 @@ def test_a_plan_that_explains_itself_is_read_back_the_same(name: str) -> None:
     assert Plan.read(tomllib.loads(commented(plan))) == plan
 
 
+@pytest.mark.parametrize("name", [*STARTERS, *DRAWING])
+def test_what_has_no_part_in_a_plan_is_left_out(name: str) -> None:
+    plan = Plan().changed({"network": name})
+    table = tomllib.loads(commented(plan))
+    for key in plan.idle:
+        section, _, setting = key.partition(".")
+        assert setting not in table.get(section, {}) if setting else section not in table, key
+    assert ("loss" in table) is not plan.task.draws
+
+
 def test_every_layer_block_and_change_is_told_and_can_be_taken_up() -> None:
     text = commented(Plan())
     uncommented = re.sub(r"^# (?=(\[\[?\w+\]\]?|\w+ = ).*$)", "", text, flags=re.MULTILINE)

@@ -8,7 +8,8 @@ import pytest
 
 from attentive_lens.errors import BadUsage, BadValue
 from attentive_lens.plan.measures import MEASURES
-from attentive_lens.plan.plan import CHOICES, PAIRED, SECTIONS, Plan
+from attentive_lens.plan.plan import CHOICES, DRAWING, PAIRED, SECTIONS, Plan
+from attentive_lens.plan.starters import STARTERS
 from attentive_lens.plan.tasks import TASKS, Encode
 
 
@@ -119,3 +120,17 @@ def test_a_rule_waits_for_nothing_that_is_never_measured(task: str, images: str)
                 plan.changed(settings)
             off = {key: value for key, value in settings.items() if key not in ("stopping.target", "stopping.patience")}
             plan.changed(off)  # a rule that is off waits for nothing
+
+
+@pytest.mark.parametrize("task", TASKS)
+def test_every_network_and_task_can_be_chosen_whatever_the_rules_wait_for(task: str) -> None:
+    plan = Plan().changed({"task": task, "preprocessing.input_size": 32})
+    for name in plan.task.measured_on("validation"):
+        rules = {"stopping.patience": 3, "stopping.patience_measure": name}
+        ruled = plan.changed({**rules, "stopping.target": 0.5, "stopping.target_measure": name})
+        for choice in (*({"task": other} for other in TASKS), *({"network": each} for each in (*STARTERS, *DRAWING))):
+            chosen = ruled.changed(choice)
+            assert chosen.stopping.patience == 3
+            known = chosen.task.measured_on("validation")
+            assert chosen.stopping.patience_measure == (name if name in known else "loss")
+            assert chosen.stopping.target == (0.5 if name in known else 0)

@@ -146,6 +146,7 @@ def test_a_pair_is_chosen_set_trained_and_looked_at(qtbot: QtBot, open_frame: Op
     frame = open_frame(station)
     design = frame.session.design
     design.change(design.plan.changed({"preprocessing.input_size": 16, "training.epochs": 1}))
+    design.change(design.plan.changed({"stopping.target": 0.9, "stopping.target_measure": "accuracy"}))
     stage(qtbot, frame, "training")
     fold = child(frame, QPushButton, "discriminator settings")
     assert not fold.isVisible()

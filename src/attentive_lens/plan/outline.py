@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Set
 from dataclasses import dataclass
 from typing import Any
 
@@ -142,9 +142,11 @@ def commented(plan: Plan) -> str:
     ]
     lines += [f"format = {plan.write()['format']}", *_key("name", plan.name, NAME), *_key("seed", plan.seed, SEED), ""]
     for section in SECTIONS:
-        lines += [f"[{section}]", *_keys(getattr(plan, section)), ""]
+        keys = _keys(getattr(plan, section), idle=frozenset(key.removeprefix(f"{section}.") for key in plan.idle))
+        lines += [f"[{section}]", *keys, ""]
     for section, kinds in plan.choices.items():
-        lines += _chosen(section, kinds, getattr(plan, section))
+        if section not in plan.idle:
+            lines += _chosen(section, kinds, getattr(plan, section))
     if plan.base is not None:
         lines += ["[base]", *_keys(plan.base), ""]
     else:
@@ -200,10 +202,12 @@ def _others(key: str, word: str, section: str, table: Mapping[str, type[Any]], k
     return lines
 
 
-def _keys(value: Value, explained: bool = True) -> list[str]:
+def _keys(value: Value, explained: bool = True, idle: Set[str] = frozenset()) -> list[str]:
     types = value.types()
     lines = []
     for name, shown in value.specs().items():
+        if name in idle:
+            continue
         line = f"{name} = {toml(getattr(value, name))}"
         lines += [_comment(shown, types[name]), line] if explained else [line]
     return lines

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -183,12 +183,12 @@ class Plan:
             parts["network"] = _starter(network, parts.get("preprocessing", Preprocessing()))
             drawing = DRAWING.get(network)
             brings = {"task": drawing.task(), **drawing.brings} if drawing is not None else {}
-            return _paired(cls(**{"name": network, **brings, **parts}), table)
+            return _without_idle(cls(**{"name": network, **brings, **parts}), table)
         if not network:
             remedy = f"Add [[network]] sections, or the line «network = 'three blocks'» at its top; {_OUTLINE}"
             raise BadValue("The plan has no network", "there is nothing in it that could be trained", remedy)
         parts["network"] = read_network(network)
-        return _paired(cls(**parts), table)
+        return _without_idle(cls(**parts), table)
 
     def write(self) -> dict[str, Any]:
         """The table that `read` makes this plan from."""
@@ -252,12 +252,7 @@ class Plan:
                 sections |= {f"{s}.{n}" for s, kinds in rows.items() for kind in kinds.values() for n in kind.specs()}
                 raise unknown_word("plan", key, sections | {*_WHOLE, *rows})
         plan = replace(plan, **{section: getattr(plan, section).with_(**own) for section, own in parts.items()})
-        plan = _paired(replace(plan, base=Base.read(base)) if base else plan, settings)
-        if idle := next((key for key in settings if plan.idle.intersection((key, key.partition(".")[0]))), ""):
-            why = f"the task is to {plan.task.kind}: what is made small is {plan.task.loss_words(plan.loss)}, and "
-            chosen = "the epoch where that is least is the best" if plan.best_by else "the last epoch is the model"
-            raise BadUsage(f"{idle} has no part in the plan", why + chosen, "Leave it out")
-        return plan
+        return _without_idle(replace(plan, base=Base.read(base)) if base else plan, settings, plan.task.idle)
 
     def _for_labels(self, settings: Mapping[str, Any]) -> Plan:
         """With the task that settings name and the loss it needs, where it is for several labels, or is no more."""
@@ -273,6 +268,7 @@ class Plan:
             self,
             task=task,
             loss=loss(class_weights=self.loss.class_weights),
+            stopping=task.fitted(self.stopping),
             training=self.training.with_(best_by=settings.get("training.best_by", best), sampling=UNIFORM),
         )
 
@@ -295,6 +291,7 @@ class Plan:
             before = next((each.brings for each in DRAWING.values() if each.task.kind == self.task.kind), {})
             usual = {key: getattr(Plan(), key) for key, value in before.items() if getattr(self, key) == value}
             brings = usual | {"task": kind(), **(DRAWING[name].brings if name in DRAWING else {})}
+            brings["stopping"] = kind().fitted(self.stopping)
         return replace(
             self,
             preprocessing=preprocessing,
@@ -338,12 +335,16 @@ def read_augmentation(rows: Any) -> tuple[AugmentationStep, ...]:
     return tuple(read_kind("augmentation", STEPS, row) for row in rows)
 
 
-def _paired(plan: Plan, settings: Iterable[str]) -> Plan:
-    """The plan; `BadUsage` if settings are of a discriminator that it has not."""
-    named = next((key for key in settings if key.partition(".")[0] in PAIRED), "")
-    if named and not plan.task.is_pair:
+def _without_idle(plan: Plan, settings: Iterable[str], further: Set[str] = frozenset()) -> Plan:
+    """The plan; `BadUsage` if settings are of a discriminator that it has not, or further ones without a part in it."""
+    sections = {key: key.partition(".")[0] for key in settings}
+    if not plan.task.is_pair and (named := next((key for key in sections if sections[key] in PAIRED), "")):
         why = f"the task is to {plan.task.kind}, and only «generate» trains a discriminator"
         raise BadUsage(f"{named} cannot be set", why, "Start from a pair with it, as network=generator")
+    if named := next((key for key in sections if further & {key, sections[key]}), ""):
+        why = f"the task is to {plan.task.kind}: what is made small is {plan.task.loss_words(plan.loss)}, and "
+        chosen = "the epoch where that is least is the best" if plan.best_by else "the last epoch is the model"
+        raise BadUsage(f"{named} has no part in the plan", why + chosen, "Leave it out")
     return plan
 
 

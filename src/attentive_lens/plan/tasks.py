@@ -83,8 +83,19 @@ class TaskSettings(Kind):
             known = self.measured_on(images)
             if counts and name not in known:
                 why = f"{key} is {name}, and what is measured of {images} images is {', '.join(known)}"
-                return BadValue("The training does not fit the task", why, f"Set {key}={known[0]}")
+                return BadValue("The training does not fit the task", why, f"Set {key} to one of them")
         return None
+
+    def fitted(self, stopping: Stopping) -> Stopping:
+        """The rules of another task for this one: patience waits for the loss, a target is off, where nothing else is.
+
+        A target for one measure says nothing of another.
+        """
+        if stopping.patience_measure not in self.measured_on("validation"):
+            stopping = stopping.with_(patience_measure="loss")
+        if stopping.target_measure not in self.measured_on(stopping.target_set):
+            stopping = stopping.with_(target=0.0)
+        return stopping
 
     def measured_on(self, images: str) -> tuple[str, ...]:
         """Measures that a rule may wait for, of training or validation images."""

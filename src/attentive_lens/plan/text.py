@@ -6,6 +6,7 @@ of a plan: `written` makes none.
 
 from __future__ import annotations
 
+import contextlib
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -19,7 +20,8 @@ from attentive_lens.plan.layers import GlobalPooling, LayerSettings, Output
 from attentive_lens.plan.network import NetworkPlan
 from attentive_lens.plan.nodes import IMAGE, Node
 from attentive_lens.plan.outline import toml
-from attentive_lens.plan.plan import FORMAT, SECTIONS, Plan
+from attentive_lens.plan.plan import DRAWING, FORMAT, SECTIONS, Plan
+from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.starters import STARTERS
 
 MOST_BYTES = 1 << 22
@@ -142,7 +144,8 @@ def read_text(text: str) -> Reading:
     except LensError as error:
         return Reading(None, None, None, (TextFault(0, "", error),))
     places = _Places(text)
-    nodes, lines, faults = _read_nodes(table.pop("network", ()), places)
+    network = table.pop("network", ())
+    nodes, lines, faults = _read_nodes(network, table, places)
     base = None
     try:
         if "base" in table:
@@ -152,17 +155,37 @@ def read_text(text: str) -> Reading:
     table.pop("base", None)
     settings = None
     try:
-        settings = Plan.read({**table, "network": _FITS_ANY.write()})
+        starts = isinstance(network, str) and network in DRAWING  # it brings settings of its own
+        settings = Plan.read({**table, "network": network if starts else _that_fits(table)})
     except LensError as error:
         faults.append(TextFault(places.of_error(error), "", error))
     return Reading(settings, base, nodes, tuple(faults), lines)
 
 
-def _read_nodes(tables: Any, places: _Places) -> tuple[tuple[Node, ...] | None, dict[str, int], list[TextFault]]:
+def _that_fits(table: Mapping[str, Any]) -> Any:
+    """A network for the text's task, in place of its own, by which all the rest is read."""
+    task = table.get("task")
+    kind = task.get("kind") if isinstance(task, Mapping) else task
+    for starter in DRAWING.values():
+        if starter.task.kind == kind:
+            with contextlib.suppress(LensError):  # of what cannot be prepared so is told where it is read
+                seen = Preprocessing.read(table.get("preprocessing", {}))
+                return starter.network_for(seen.input_size, seen.channels).write()
+    return _FITS_ANY.write()
+
+
+def _read_nodes(
+    tables: Any, table: Mapping[str, Any], places: _Places
+) -> tuple[tuple[Node, ...] | None, dict[str, int], list[TextFault]]:
     """The network's nodes, each with its line; what cannot be read is told section by section."""
     lines, faults = dict[str, int](), list[TextFault]()
     if isinstance(tables, str) and tables in STARTERS:
         return STARTERS[tables].network.nodes, lines, faults
+    if isinstance(tables, str) and tables in DRAWING:
+        try:
+            return Plan.read({**table, "network": tables}).network.nodes, lines, faults
+        except LensError:  # told of the settings
+            return None, lines, faults
     if isinstance(tables, str | Mapping) or not isinstance(tables, Sequence):
         why, remedy = f"a list of layers is needed, got {tables!r:.60}", "Write [[network]] sections"
         fault = TextFault(places.key("", "network"), "", BadValue("plan.network", why, remedy))

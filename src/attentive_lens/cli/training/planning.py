@@ -59,7 +59,8 @@ def new(
     chosen = settled(read(plan), settings)
     if network:
         chosen = chosen.changed({"network": network})
-        chosen = chosen.with_network(STARTERS[network].network_for(chosen.preprocessing.input_size, classes))
+        if network in STARTERS:
+            chosen = chosen.with_network(STARTERS[network].network_for(chosen.preprocessing.input_size, classes))
     text = commented(chosen)
     if into is None and not as_json:
         out.print(text, end="")
