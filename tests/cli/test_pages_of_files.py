@@ -17,7 +17,7 @@ from tests.serving.asking import Server, form
 
 import attentive_lens
 from attentive_lens.core.jobs import finish
-from attentive_lens.desk.images.data import gather
+from attentive_lens.desk.images.data import gather, references
 from attentive_lens.desk.making import make_workspace
 from attentive_lens.desk.network.usual import usual_plan
 from attentive_lens.desk.results.answering import Answering
@@ -29,7 +29,11 @@ from attentive_lens.formats.reading import read_model
 from attentive_lens.images.ahead import read_files
 from attentive_lens.images.pages import each_page, parted
 from attentive_lens.images.pixel_format import PixelFormat
+from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.reading import Reading
+from attentive_lens.serving.decoding import read_received
+from attentive_lens.serving.limits import Limits
+from attentive_lens.serving.receiving import Received
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.adding import add_images
 
@@ -79,7 +83,7 @@ def test_predict_answers_every_page_or_says_that_it_is_the_first(stacks: Path, s
     out = tmp_path / "answers.csv"
     written = command("predict", model, stack.parent, "--out", out)
     files = len(list(stack.parent.iterdir()))
-    assert (f"of {files} files with several pages the first page was answered" in written) is not every
+    assert (f"of {files} files with several pages the first was answered" in written) is not every
     rows = list(csv.DictReader(out.read_text(encoding="utf-8").splitlines()))
     assert len(rows) == files * (COUNT if every else 1)
     assert {row["pages"] for row in rows} == {"1" if every else "4"}
@@ -167,16 +171,51 @@ def test_a_server_answers_every_page_within_its_limits(stacks: Path, stack: Path
         first, second = (server.ask(f"/explain?page={page}", content, tiff) for page in (1, 2))
         assert first.status == 200
         assert first.body != second.body
-        assert every or "it has 1 page, and number 2 was asked for" in second.table["error"]["why"]
+        assert second.status == 200
+        beyond = server.ask("/explain?page=5", content, tiff).table["error"]["why"]
+        assert "holds 4 pictures, and the one asked for is number 5" in beyond
+        for strange in ("0", "-1", "two", "9" * 30):
+            assert "no number from 1" in server.ask(f"/explain?page={strange}", content, tiff).table["error"]["why"]
+        read, second_page = preprocessor_of(stacks), one_page(stack, 1)
+        assert server.ask("/explain", second_page, tiff).body == second.body
+        (image,) = read_received(read, Limits(), [Received("s.tif", content, 2)])[0]
+        assert np.array_equal(image.pixels, read.picture(f"{stack}#2").pixels)
     if every:
         with Server(model, "--images", "3") as server:
             assert "more than 3 pages" in server.ask("/predict", content, tiff).table["error"]["why"]
 
 
-def one_page(stack: Path) -> bytes:
+def one_page(stack: Path, page: int = 0) -> bytes:
     stream = io.BytesIO()
-    tifffile.imwrite(stream, tifffile.imread(stack)[0])
+    tifffile.imwrite(stream, tifffile.imread(stack)[page])
     return stream.getvalue()
+
+
+def preprocessor_of(stacks: Path) -> Preprocessor:
+    return read_model(Workspace.open(stacks).run(1).model).preprocessor
+
+
+def test_an_added_page_has_its_own_values_under_the_mouse_and_in_training(stacks: Path, stack: Path) -> None:
+    place = Workspace.open(stacks)
+    (number,) = add_images(place, [Path(f"{stack}#3")], "solid")
+    (row,) = (row for row in place.catalogue.images() if row.number == number)
+    (reference,) = references(place, [row])
+    assert reference is not None
+    wanted = tifffile.imread(stack)[2]
+    stored, values = reference.stored(), reference.picture().values
+    assert stored is not None
+    assert stored.high == wanted.max()
+    assert values is not None
+    assert np.array_equal(values[:, :, 0], wanted)
+
+
+def test_a_page_is_no_image_where_all_are_channels(tmp_path: Path) -> None:
+    source = write_kind(tmp_path / "pictures", "pages", 5)
+    made = finish(make_workspace(tmp_path / "work", source, "", Reading(pages="channels")))
+    file = sorted(source.rglob("*.tif"))[0]
+    for number in (1, 2):
+        with pytest.raises(BadFile, match="1 channel, and 4 are expected"):
+            add_images(made.workspace, [Path(f"{file}#{number}")], "solid")
 
 
 def test_names_of_pages_are_told_from_names_of_files(tmp_path: Path) -> None:
@@ -184,7 +223,8 @@ def test_names_of_pages_are_told_from_names_of_files(tmp_path: Path) -> None:
     Image.new("L", (4, 4)).save(like, "PNG")
     assert parted(str(like)) == (str(like), None), "a file that is called so"
     assert parted(str(tmp_path / "b.png#2")) == (str(tmp_path / "b.png"), 2)
-    for name in ("c.png#0", "c.png#", "#3", "c.png#x", "c.png", "c.png#²"):
+    assert parted("b.png#999999999") == ("b.png", 999_999_999)
+    for name in ("c.png#0", "c.png#", "#3", "c.png#x", "c.png", "c.png#²", "c.png#1000000000", "c.png#" + "1" * 40):
         assert parted(name) == (name, None)
     film = tmp_path / "film.gif"
     frames = [Image.new("L", (8, 8), level) for level in (0, 99, 200)]

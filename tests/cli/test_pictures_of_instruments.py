@@ -21,6 +21,9 @@ from attentive_lens.formats.reading import read_model
 from attentive_lens.images.pixel_format import COLOURS, GREY
 from attentive_lens.images.reading import Reading
 from attentive_lens.plan.base import Base
+from attentive_lens.serving.decoding import read_received
+from attentive_lens.serving.limits import Limits
+from attentive_lens.serving.receiving import Received
 from attentive_lens.workspace import Workspace
 from attentive_lens.workspace.adding import add_images
 
@@ -79,6 +82,17 @@ def test_faults_files_and_models_are_looked_at(instrument: Path, tmp_path: Path)
     command("shelf-put", instrument, 1, "--name", "instrument")
     command("rescan", instrument, "--contents")
     command("manifest", instrument, 1, "--out", tmp_path / "manifest.csv")
+
+
+def test_a_server_sees_what_the_command_sees(instrument: Path) -> None:
+    place = Workspace.open(instrument)
+    preprocessor = read_model(place.run(1).model).preprocessor
+    files = [place.path_of(row) for row in place.catalogue.images()[:3]]
+    read = read_received(preprocessor, Limits(), [Received(file.name, file.read_bytes()) for file in files])
+    for file, (image,) in zip(files, read, strict=True):
+        assert image.name == file.name
+        assert not isinstance(image.pixels, str), image.pixels
+        assert np.array_equal(image.pixels, preprocessor.opened(file))
 
 
 def test_a_file_of_other_channels_is_refused_by_a_model_in_a_sentence(instrument: Path, tmp_path: Path) -> None:

@@ -41,7 +41,7 @@ def test_no_fault_is_found_in_a_plan_however_it_is_written(name: str) -> None:
 
 @pytest.mark.parametrize("name", [*STARTERS, *DRAWING])
 def test_a_new_plan_of_every_network_is_written_and_checked(name: str, tmp_path: Path) -> None:
-    assert run_words("plan", "new", "--network", name, "--into", tmp_path / "plan.toml") == 0
+    assert run_words("plan", "new", "--network", name, "--out", tmp_path / "plan.toml") == 0
     assert run_words("plan", "check", tmp_path / "plan.toml") == 0
 
 

@@ -139,7 +139,7 @@ def test_answers_of_another_model_are_not_gone_on_with(station: Workspace, tmp_p
         file = tmp_path / f"other{kind}"
         file.write_text(text, "utf-8")
         words = ("predict", station.run(1).model, station.folder / "images", "--out", file, "--resume", "--json")
-        assert "other classes" in last_object(command(*words, code=1))["error"]["why"]
+        assert "it has other classes" in last_object(command(*words, code=1))["error"]["why"]
         assert file.read_text("utf-8") == text
 
 

@@ -16,6 +16,7 @@ import tifffile
 from numpy.typing import NDArray
 from PIL import Image
 
+from attentive_lens.images.pixel_format import STACKED, numbered, usual_channels
 from attentive_lens.images.reading import Reading
 
 CHANNELS = ("blue", "green", "red", "red edge", "infrared")
@@ -56,8 +57,12 @@ def _planar(file: Path, values: NDArray[np.uint16]) -> None:
     tifffile.imwrite(file.with_suffix(".tif"), planes, photometric="minisblack", planarconfig="separate")
 
 
-def _pages(file: Path, values: NDArray[np.uint16]) -> None:
+def _pages(file: Path, values: NDArray[np.uint16 | np.uint8]) -> None:
     tifffile.imwrite(file.with_suffix(".tif"), np.moveaxis(values, 2, 0), photometric="minisblack")
+
+
+def _grey_pages(file: Path, values: NDArray[np.uint16]) -> None:
+    _pages(file, (values >> 4).astype(np.uint8))
 
 
 def _floats(file: Path, values: NDArray[np.uint16]) -> None:
@@ -73,6 +78,12 @@ class Kind:
     reading: Reading
     depth: str
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What its channels are called."""
+        known = numbered if self.reading.pages == STACKED else usual_channels
+        return self.reading.channel_names or known(self.channels)
+
 
 KINDS: dict[str, Kind] = {
     "grey PNG": Kind(_png, 1, Reading(), "16 bit"),
@@ -80,6 +91,7 @@ KINDS: dict[str, Kind] = {
     "five channels": Kind(_tiff(compression="lzw", predictor=True), 5, Reading(channels=FIVE), "16 bit"),
     "planes of 8 bits": Kind(_planar, 5, Reading(), "8 bit"),
     "pages": Kind(_pages, 4, Reading(pages="channels"), "16 bit"),
+    "grey pages": Kind(_grey_pages, 3, Reading(pages="channels"), "8 bit"),
     "floats": Kind(_floats, 2, Reading(), "floating point"),
 }
 

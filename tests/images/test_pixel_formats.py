@@ -24,7 +24,6 @@ from attentive_lens.images.pixel_format import (
     PixelFormat,
     eight_bits,
     level_of,
-    usual_channels,
 )
 from attentive_lens.images.preprocessing import Preprocessor, resized
 from attentive_lens.images.reading import Reading
@@ -44,8 +43,7 @@ def test_every_kind_is_told_and_read_to_the_last_bit(name: str, tmp_path: Path) 
     source = open_source(write_kind(tmp_path, name, 6), kind.reading)
     own = source.reading.pixel_format
     assert own.depth == kind.depth
-    named = kind.reading.channel_names or usual_channels(kind.channels)
-    assert own.channels == named
+    assert own.channels == kind.names
     items = [item for item in source.find() if isinstance(item, Found)]
     assert len(items) == 12
     for item in items:
@@ -347,8 +345,7 @@ def test_bytes_changed_by_lot_are_refused_or_read_and_never_a_fault(name: str, t
     (file,) = tmp_path.iterdir()
     whole = np.frombuffer(file.read_bytes(), np.uint8)
     scale = {} if kind.depth == "8 bit" else {"white": 4095.0}
-    named = kind.reading.channel_names or usual_channels(kind.channels)
-    own = PixelFormat(depth=kind.depth, channels=named, pages=kind.reading.pages or "first", **scale)  # type: ignore[arg-type]
+    own = PixelFormat(depth=kind.depth, channels=kind.names, pages=kind.reading.pages or "first", **scale)  # type: ignore[arg-type]
     refused = 0
     for _ in range(60):
         changed = whole.copy()

@@ -9,7 +9,7 @@ from typing import NamedTuple, TypeAlias, TypeVar
 
 from attentive_lens.core.helpers import Helpers
 from attentive_lens.errors import LensError
-from attentive_lens.images.pages import each_page, parted
+from attentive_lens.images.pages import parted
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
 
@@ -39,13 +39,13 @@ class Opened(NamedTuple):
 Read: TypeAlias = list[Opened]
 
 
-def opened(preprocessor: Preprocessor, name: str, file: str = "") -> Opened:
-    """One image by its name, or from another file."""
+def opened(preprocessor: Preprocessor, name: str) -> Opened:
+    """One image by its name."""
     try:
-        picture = preprocessor.picture(file or name)
+        picture = preprocessor.picture(name)
     except LensError as error:
         return Opened(name, error.why)
-    return Opened(name, picture.pixels, picture.pages if parted(file or name)[1] is None else 1)
+    return Opened(name, picture.pixels, picture.pages if parted(name)[1] is None else 1)
 
 
 def read_files(preprocessor: Preprocessor, names: Sequence[str]) -> Read:
@@ -53,13 +53,10 @@ def read_files(preprocessor: Preprocessor, names: Sequence[str]) -> Read:
     return [opened(preprocessor, name) for name in names]
 
 
-def read_ahead(preprocessor: Preprocessor, files: Iterable[str]) -> Iterator[Read]:
-    """Files in their order, `BATCH` images at a time; no more are held than helpers read.
-
-    Where each page of a file was an image for the model, it is one here.
-    """
+def read_ahead(preprocessor: Preprocessor, names: Iterable[str]) -> Iterator[Read]:
+    """Images in their order, `BATCH` at a time; no more are held than helpers read."""
     with Helpers(partial(read_files, preprocessor)) as helpers:
-        yield from helpers.each(batches(each_page(files, preprocessor.pixel_format)))
+        yield from helpers.each(batches(names))
 
 
 def batches(items: Iterable[T], size: int = BATCH) -> Iterator[list[T]]:

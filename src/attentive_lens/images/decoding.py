@@ -115,7 +115,7 @@ def camera(file: Path) -> str:
     return " ".join(word for word in dict.fromkeys(words) if word)
 
 
-def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Picture:
+def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int | None = None) -> Picture:
     """Read a picture, turned as its camera noted; of an animation the first frame, or of several pages the one named.
 
     Parameters
@@ -126,8 +126,8 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Pi
         Of its set. Where it is the plain one, its white is that of pictures of more than 8 bits a channel; what is
         brighter counts as white. 0: 65 535 in whole numbers; in floating point the first of 1, 255 and 65 535 that is
         enough.
-    page : int
-        From 0; the first, or all of them, unless each is an image or another is named.
+    page : int, optional
+        Which, from 0, as an image of its own, whatever the set makes of pages; else the first, or all of them.
 
     Raises
     ------
@@ -143,12 +143,13 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int = 0) -> Pi
         raise _bad(file, "it is not a regular file")
     if status.st_size == 0:
         raise _bad(file, "it is empty (0 bytes)")
-    if page:
+    if page is not None:
         pixel_format = replace(pixel_format, pages=EACH)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            return _plain(file, pixel_format, page) if pixel_format.is_plain else _as_stored(file, pixel_format, page)
+            read = _plain if pixel_format.is_plain else _as_stored
+            return read(file, pixel_format, page or 0)
     except UnidentifiedImageError:
         raise _bad(file, "its contents are not those of an image format known here") from None
     except Image.DecompressionBombError:

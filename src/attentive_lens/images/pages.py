@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
+from attentive_lens.images.decoding import Picture, decode
 from attentive_lens.images.pixel_format import EACH, PixelFormat
 from attentive_lens.images.stored import count_of_pages
 
 SIGN = "#"
+MOST_PAGES = 999_999_999
 
 
 def page_name(file: str, number: int) -> str:
@@ -19,8 +21,14 @@ def page_name(file: str, number: int) -> str:
 def parted(name: str) -> tuple[str, int | None]:
     """A file, and the number of the page that is named with it; a file that itself ends like that goes before."""
     file, sign, number = name.rpartition(SIGN)
-    is_number = number.isascii() and number.isdecimal() and int(number[:9]) > 0
-    return (file, int(number[:9])) if sign and file and is_number and not Path(name).exists() else (name, None)
+    is_number = number.isascii() and number.isdecimal() and 0 < int(number[:10]) <= MOST_PAGES
+    return (file, int(number)) if sign and file and is_number and not Path(name).exists() else (name, None)
+
+
+def decode_named(name: str, pixel_format: PixelFormat) -> Picture:
+    """An image file, or a page of one, see `decode`."""
+    file, number = parted(name)
+    return decode(Path(file), pixel_format, None if number is None else number - 1)
 
 
 def each_page(files: Iterable[str], pixel_format: PixelFormat) -> Iterator[str]:

@@ -217,4 +217,9 @@ def usual_channels(count: int) -> tuple[str, ...]:
     """Names for channels that nobody named: grey, colours, or numbers."""
     if count in (1, 3):
         return GREY if count == 1 else COLOURS
+    return numbered(count)
+
+
+def numbered(count: int) -> tuple[str, ...]:
+    """Names for channels of which nothing is known."""
     return tuple(f"channel {number}" for number in range(1, count + 1))

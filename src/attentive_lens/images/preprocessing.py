@@ -13,9 +13,9 @@ from PIL import Image
 
 from attentive_lens.core.jobs import breathe
 from attentive_lens.errors import BadValue
-from attentive_lens.images.decoding import Picture, decode
-from attentive_lens.images.pages import parted
-from attentive_lens.images.pixel_format import EACH, PICTURE, PixelArray, PixelFormat, are_ordinary, levels, of_levels
+from attentive_lens.images.decoding import Picture
+from attentive_lens.images.pages import decode_named
+from attentive_lens.images.pixel_format import PICTURE, PixelArray, PixelFormat, are_ordinary, levels, of_levels
 from attentive_lens.images.rows import Chosen
 from attentive_lens.plan.preprocessing import Preprocessing
 
@@ -249,11 +249,7 @@ class Preprocessor:
         BadFile
             If it cannot be read, or has no such page.
         """
-        file, number = parted(name)
-        if number is None:
-            picture = decode(Path(file), self.pixel_format)
-        else:
-            picture = decode(Path(file), replace(self.pixel_format, pages=EACH), number - 1)
+        picture = decode_named(name, self.pixel_format)
         return replace(picture, pixels=self.resized(picture.pixels), values=None)
 
     def resized(self, pixels: PixelArray) -> PixelArray:

@@ -53,7 +53,10 @@ ENDPOINTS = (
             Query("target", "The class that is explained; the one that is said if left out."),
             Query("show", "«beside» (image and map) or «map» (the map alone, transparent)."),
             Query("side", "Pixels of the picture's height, about."),
-            Query("page", "Of a file whose pages are images for the model; 1 if left out."),
+            Query(
+                "page",
+                "Which picture of a file of several; the first (or all, as channels) if left out.",
+            ),
         ),
     ),
     Endpoint("/drift", "GET", "How the images of each day differ from held-out ones.", Served.drift, DriftTold),

@@ -11,7 +11,7 @@ from queue import SimpleQueue
 
 from attentive_lens.core.helpers import Helper, cores
 from attentive_lens.images.ahead import Opened, Read, opened
-from attentive_lens.images.pages import each_page
+from attentive_lens.images.pages import each_page, page_name
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.stored import size_of_file
 from attentive_lens.serving.limits import Limits
@@ -29,16 +29,18 @@ def read_received(preprocessor: Preprocessor, limits: Limits, received: Sequence
             stream.write(image.content)
             stream.flush()
             file = f"/proc/self/fd/{stream.fileno()}"
-            outcome.append([each._replace(name=image.name + each.name) for each in _read(preprocessor, limits, file)])
+            read = _read(preprocessor, limits, file, image.page)
+            outcome.append([each._replace(name=image.name + each.name) for each in read])
     return outcome
 
 
-def _read(preprocessor: Preprocessor, limits: Limits, file: str) -> Read:
+def _read(preprocessor: Preprocessor, limits: Limits, file: str, page: int) -> Read:
     """The images of a file; each is named by what stands behind the file's name."""
     height, width = size_of_file(Path(file))
     if height * width > limits.megapixels * 1_000_000:
         return [Opened("", f"it has {width}×{height} pixels, and {limits.megapixels} million are the most here")]
-    names = list(islice(each_page([file], preprocessor.pixel_format), limits.images + 1))
+    named = [page_name(file, page)] if page else each_page([file], preprocessor.pixel_format)
+    names = list(islice(named, limits.images + 1))
     if len(names) > limits.images:
         return [Opened("", f"it has more than {limits.images} pages, and these are the most here")]
     return [opened(preprocessor, name)._replace(name=name.removeprefix(file)) for name in names]

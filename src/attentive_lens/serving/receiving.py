@@ -23,10 +23,11 @@ FORM, JSON = "multipart/form-data", "application/json"
 
 @dataclass(frozen=True)
 class Received:
-    """An image as it was named, and as it was sent."""
+    """An image as it was named and as it was sent, and which page of it is meant, from 1; 0: all that are images."""
 
     name: str
     content: bytes
+    page: int = 0
 
 
 async def received(request: Request, limits: Limits) -> list[Received]:

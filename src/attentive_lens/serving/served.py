@@ -6,6 +6,7 @@ import asyncio
 import io
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from functools import partial
 from typing import TypeVar
 
@@ -21,6 +22,7 @@ from attentive_lens.desk.tasks.explaining import class_map
 from attentive_lens.errors import BadFile, BadUsage, NotHere
 from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.explaining.saliency import map_method
+from attentive_lens.images.pages import MOST_PAGES
 from attentive_lens.images.pixel_format import COLOURS, PixelArray
 from attentive_lens.serving.answering import Answerer
 from attentive_lens.serving.answers import JsonAnswer
@@ -94,7 +96,7 @@ class Served:
         """Draw the map of one image."""
         query = request.query_params
         side = _number("side", query.get("side", str(SIDE)), self.answerer.limits.side)
-        page = _number("page", query.get("page", "1"), self.answerer.limits.images)
+        page = _number("page", query["page"], MOST_PAGES) if "page" in query else 0
         show = query.get("show", SHOWN[0])
         if show not in SHOWN:
             raise BadUsage(
@@ -108,20 +110,15 @@ class Served:
             images = await received(request, self.answerer.limits)
             if len(images) != 1:
                 raise BadUsage("One image is explained", f"the request holds {len(images)}", "Send one of them")
-            draw = partial(self._drawn, images[0], page, settings, query.get("target"), show, side)
+            image = replace(images[0], page=page)
+            draw = partial(self._drawn, image, settings, query.get("target"), show, side)
             picture = await self.drawn(draw)
         finally:
             self._maps -= 1
         return Response(picture, media_type="image/png")
 
-    def _drawn(
-        self, image: Received, page: int, settings: MapSettings, target: str | None, show: str, side: int
-    ) -> bytes:
-        pages = self.answerer.decoders.read([image])[0]
-        if page > len(pages):
-            why = f"it has {len(pages)} page{'s' if len(pages) > 1 else ''}, and number {page} was asked for"
-            raise BadUsage("The map was not drawn", why, "Ask for another page")
-        pixels = pages[page - 1].pixels
+    def _drawn(self, image: Received, settings: MapSettings, target: str | None, show: str, side: int) -> bytes:
+        pixels = self.answerer.decoders.read([image])[0][0].pixels
         if isinstance(pixels, str):
             raise BadFile(f"{image.name!r} was not read", pixels, "Send an image of a format known here")
         map_ = class_map(self.answerer.model, pixels, map_method(settings), target)
@@ -174,7 +171,7 @@ class Served:
 
 
 def _number(name: str, words: str, most: int) -> int:
-    if not words.isdecimal() or not 1 <= int(words[:9]) <= most:
+    if not words.isdecimal() or not 1 <= int(words[:10]) <= most:
         why = f"the {name} «{words[:20]}» is no number from 1 to {most}"
         raise BadUsage("The map was not drawn", why, "Correct it")
     return int(words)

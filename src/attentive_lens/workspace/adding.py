@@ -11,8 +11,7 @@ from pathlib import Path
 
 from attentive_lens.core.files import replacing
 from attentive_lens.errors import BadFile
-from attentive_lens.images.decoding import decode
-from attentive_lens.images.pages import each_page, parted
+from attentive_lens.images.pages import decode_named, each_page, parted
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.sources.base import PAGE, Found, class_name
 from attentive_lens.plan.labels import label_set, labels_in
@@ -49,8 +48,8 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
         label = label_set(labels_in(label))
     pixels = {key: reading[key] for key in PIXELS if key in reading}
     pixel_format = Reading.read(pixels).pixel_format
-    named = [parted(name) for name in each_page(map(str, files), pixel_format)]
-    pictures = [decode(Path(file), pixel_format, (page or 1) - 1) for file, page in named]
+    names = list(each_page(map(str, files), pixel_format))
+    pictures = [decode_named(name, pixel_format) for name in names]
     classes = catalogue.classes()
     number = classes.index(label) if label in classes else len(classes)
     origin = catalogue.origin_at(Origin("folders", ADDED, pixels))
@@ -59,7 +58,8 @@ def add_images(workspace: Workspace, files: Sequence[Path], label: str) -> list[
     copies: list[Path] = []
     rows = []
     try:
-        for k, ((file, page), picture) in enumerate(zip(named, pictures, strict=True)):
+        for k, (name, picture) in enumerate(zip(names, pictures, strict=True)):
+            file, page = parted(name)
             copies.append(_copy(Path(file), workspace.folder / ADDED / _folder_name(label), taken))
             of_page = (PAGE, page - 1) if page is not None else ()
             result = Found(copies[-1], label, None, *of_page)

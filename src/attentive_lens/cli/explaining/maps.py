@@ -153,11 +153,11 @@ def _files(places: list[str], model: Path, label: str) -> dict[str, Subject]:
     """Image files by the beginning of the names of what is written for them."""
     from attentive_lens.desk.results.answering import image_files
     from attentive_lens.desk.results.models import model_of
-    from attentive_lens.images.pages import each_page, parted
+    from attentive_lens.images.pages import parted
 
     files: dict[str, Subject] = {}
     pixel_format = model_of(model).preprocessor.pixel_format
-    for name in each_page(image_files([Path(place) for place in places]), pixel_format):
+    for name in image_files([Path(place) for place in places], pixel_format):
         file, page = parted(name)
         stem = printable(Path(file).stem) + (f"-page-{page}" if page is not None else "")
         number = sum(1 for known in files if known == stem or known.startswith(f"{stem}~"))

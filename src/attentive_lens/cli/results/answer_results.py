@@ -92,7 +92,7 @@ class AnswersWritten:
         Class → images answered so, now.
     seconds : float
         That it took.
-    firsts : int
+    first_pages : int
         Files of several pages, of which the first was answered.
     """
 
@@ -103,7 +103,7 @@ class AnswersWritten:
     unlike: int | None
     predicted: dict[str, int]
     seconds: float
-    firsts: int = 0
+    first_pages: int = 0
 
 
 @dataclass(frozen=True)

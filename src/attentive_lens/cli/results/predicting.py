@@ -15,6 +15,7 @@ from attentive_lens.cli.app import AsJson, app, out_file, printable
 from attentive_lens.cli.results.answer_results import AnswersWritten
 from attentive_lens.cli.speaking import console, out, reporting, say_json, watched
 from attentive_lens.core.jobs import Job, Progress
+from attentive_lens.core.telling import counted
 from attentive_lens.desk.requests.models import Prediction, Unreadable
 from attentive_lens.errors import BadFile, BadUsage
 
@@ -56,7 +57,7 @@ def predict(
     read = model_of(model)
     if caution := read.preprocessor.settings.caution_of_files:
         console.print(caution)
-    files = image_files(images)
+    files = image_files(images, read.preprocessor.pixel_format)
     known = watched(familiar_to(model), "looking at what it was trained on") if unlike else None
     if file is not None:
         result = watched(_written(read, files, known, AnswerFile(file, read.classes, resume)), "answering")
@@ -89,14 +90,12 @@ def say_answer(result: Prediction | Unreadable, as_json: bool) -> None:
 def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, into: AnswerFile) -> Job[AnswersWritten]:
     """Answers into a file; whatever ends it, what was written is whole lines and can be gone on with."""
     from attentive_lens.desk.results.answering import answers_to
-    from attentive_lens.images.pages import each_page
 
     predicted: Counter[str] = Counter()
-    unreadable = unlike = answered = firsts = 0
+    unreadable = unlike = answered = first_pages = 0
     held, began = len(into.done), time.monotonic()
     try:
-        names = each_page(files, model.preprocessor.pixel_format)
-        for batch in answers_to(model, (name for name in names if printable(name) not in into.done), known):
+        for batch in answers_to(model, (name for name in files if printable(name) not in into.done), known):
             result = [replace(each, file=printable(each.file)) for each in batch]
             into.write(result)
             for each in result:
@@ -104,7 +103,7 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
                     unreadable += 1
                 else:
                     answered += 1
-                    firsts += each.pages > 1
+                    first_pages += each.pages > 1
                     predicted.update(each.labels if model.several else (each.predicted,))
                     unlike += each.unlike is not None and each.unlike > 1
             pace = (answered + unreadable) / max(time.monotonic() - began, 1e-9)
@@ -115,7 +114,7 @@ def _written(model: ModelFile, files: Iterator[str], known: Familiar | None, int
     seconds = time.monotonic() - began
     counts = {name: predicted[name] for name in model.classes}
     return AnswersWritten(str(into.file), answered, max(0, held - (into.kind == ".csv")), unreadable,
-                          unlike if known is not None else None, counts, round(seconds, 2), firsts)  # fmt: skip
+                          unlike if known is not None else None, counts, round(seconds, 2), first_pages)  # fmt: skip
 
 
 def _say_written(result: AnswersWritten, as_json: bool) -> None:
@@ -127,7 +126,8 @@ def _say_written(result: AnswersWritten, as_json: bool) -> None:
     out.print(", ".join(f"{name} {count}" for name, count in result.predicted.items()))
     if result.unreadable:
         out.print(f"{result.unreadable} files could not be read; their lines say why")
-    if result.firsts:
-        out.print(f"of {result.firsts} files with several pages the first page was answered; FILE#2 is the second")
+    if result.first_pages:
+        files = counted(result.first_pages, "file", "files")
+        out.print(f"of {files} with several pages the first was answered; FILE#2 is the second")
     if result.unlike is not None:
         out.print(f"{result.unlike} are unlike all training images")

@@ -135,7 +135,7 @@ class AnswerFile:
             self._write([self.heads])
 
     def _other(self) -> BadFile:
-        why = "it holds answers of a model with other classes"
+        why = "it holds no answers as this model's are: it has other classes, or is from an earlier version"
         return BadFile(f"{self.file} was not gone on with", why, "Name another file")
 
     def _unwritten(self, error: OSError) -> BadFile:

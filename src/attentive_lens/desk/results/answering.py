@@ -18,16 +18,16 @@ from attentive_lens.explaining.channel_statistics import channel_statistics
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.images.ahead import Read, read_ahead
 from attentive_lens.images.decoding import suffixes
-from attentive_lens.images.pages import parted
-from attentive_lens.images.pixel_format import PixelArray
+from attentive_lens.images.pages import each_page, parted
+from attentive_lens.images.pixel_format import PICTURE, PixelArray, PixelFormat
 from attentive_lens.plan.labels import label_set
 from attentive_lens.predicting import Predictor
 
 
-def image_files(places: Sequence[Path]) -> Iterator[str]:
+def image_files(places: Sequence[Path], pixel_format: PixelFormat = PICTURE) -> Iterator[str]:
     """The files (or pages, see `pages`) named, and those inside the folders named, in order.
 
-    A file that is named is taken whatever its ending.
+    Where each page is an image, those of every file. A file that is named is taken whatever its ending.
 
     Folders are walked while their files are used: no list of all is made.
 
@@ -39,7 +39,7 @@ def image_files(places: Sequence[Path]) -> Iterator[str]:
     for place in places:
         if not Path(parted(str(place))[0]).exists():
             raise BadFile(f"{place} could not be read", "there is no such file", "Check the path")
-    return _walked(places)
+    return each_page(_walked(places), pixel_format)
 
 
 def _walked(places: Sequence[Path]) -> Iterator[str]:
@@ -129,10 +129,10 @@ class Answering:
 
 
 def answers_to(
-    model: ModelFile, files: Iterable[str], familiar: Familiar | None = None
+    model: ModelFile, names: Iterable[str], familiar: Familiar | None = None
 ) -> Iterator[list[Prediction | Unreadable]]:
-    """Answers to files in their order, a batch at a time, while the next batches are read."""
+    """Answers to images in their order, a batch at a time, while the next batches are read."""
     with ThreadPool(THREADS) as thread_pool:
         answering = Answering(model, thread_pool, familiar)
-        for read in read_ahead(model.preprocessor, files):
+        for read in read_ahead(model.preprocessor, names):
             yield answering.answer(read)

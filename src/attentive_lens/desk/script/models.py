@@ -24,12 +24,12 @@ from attentive_lens.explaining.saliency import map_method
 from attentive_lens.formats.bundle import ModelFile
 from attentive_lens.formats.reading import read_model
 from attentive_lens.images.decoding import of_array, of_picture
-from attentive_lens.images.pages import each_page
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.predicting import Predictor
 
 OneImage: TypeAlias = str | Path | Image.Image | NDArray[np.generic]
-"""A path, a Pillow image, or an array H×W, H×W×1, H×W×3 or H×W×4: uint8, bool, or floating point in 0–1."""
+"""A path (or a page of a file: «stack.tif#3»), a Pillow image, or an array H×W, H×W×1, H×W×3 or H×W×4: uint8, bool,
+or floating point in 0–1."""
 
 AT_ONCE = 64
 
@@ -96,7 +96,7 @@ class Model:
         ----------
         images : image, or iterable of images
             Paths, folders (all images in them, by name), Pillow images, arrays; see `OneImage`. An array N×H×W×C is N
-            images.
+            images; of a file with several pages the first is one, or each, as it was for the model.
 
         Returns
         -------
@@ -179,7 +179,7 @@ class Model:
             elif isinstance(image, np.ndarray):
                 parts.append(preprocessor.resized(of_array(image, preprocessor.pixel_format)))
             elif isinstance(image, str | Path):
-                names = each_page(image_files([Path(image)]), preprocessor.pixel_format)
+                names = image_files([Path(image)], preprocessor.pixel_format)
                 parts += [preprocessor.picture(name).pixels for name in names]
             else:
                 kind = type(image).__name__

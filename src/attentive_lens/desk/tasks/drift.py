@@ -28,13 +28,14 @@ def measure_drift(request: MeasureDrift) -> Job[DriftMeasured]:
         raise BadUsage("Nothing was measured", "no image is named", "Name image files, or folders of them")
     if request.file:
         check_kind(Path(request.file))
-    files = image_files([Path(name) for name in request.places])
+    model = model_of_run(run)
+    names = image_files([Path(name) for name in request.places], model.preprocessor.pixel_format)
     usual = yield from held_out(place, run)
-    model, days = model_of_run(run), DriftByDay(usual)
+    days = DriftByDay(usual)
     read_files = unreadable = 0
     with ThreadPool(THREADS) as thread_pool:
         answering = Answering(model, thread_pool, None, days)
-        for read in read_ahead(model.preprocessor, files):
+        for read in read_ahead(model.preprocessor, names):
             yield Progress(read_files, 0, f"measuring · {read_files} images")
             for part, own in groupby(read, lambda each: _part_of(parted(each.name)[0], request.by)):
                 answers = answering.answer(list(own), part)

@@ -18,7 +18,6 @@ from attentive_lens.desk.results.models import AT_ONCE, THREADS, model_of_run
 from attentive_lens.engine.threads import ThreadPool
 from attentive_lens.errors import NotHere
 from attentive_lens.images.ahead import read_files
-from attentive_lens.images.pages import each_page
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.scoring.drift import Drift
 from attentive_lens.workspace import Workspace
@@ -29,8 +28,8 @@ def answer_new(request: AnswerNew) -> Job[NewAnswers]:
     place = Workspace.open(Path(request.workspace))
     run = place.run(request.run)
     model = model_of_run(run)
-    every = each_page(image_files([Path(name) for name in request.places]), model.preprocessor.pixel_format)
-    files = list(islice(every, request.most))
+    places = [Path(name) for name in request.places]
+    files = list(islice(image_files(places, model.preprocessor.pixel_format), request.most))
     known: Familiar | None = None
     days: DriftByDay | None = None
     with contextlib.suppress(NotHere):  # its images are gone or too few: the answers can be had all the same

@@ -15,7 +15,16 @@ from numpy.typing import NDArray
 from attentive_lens.core.files import shown
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.decoding import Picture, decode
-from attentive_lens.images.pixel_format import EACH, EIGHT, FIRST, STACKED, PixelArray, usual_channels, white_of
+from attentive_lens.images.pixel_format import (
+    EACH,
+    EIGHT,
+    FIRST,
+    STACKED,
+    PixelArray,
+    numbered,
+    usual_channels,
+    white_of,
+)
 from attentive_lens.images.preprocessing import Region, cropped, resized
 from attentive_lens.images.reading import Reading
 from attentive_lens.images.scale import Sampled
@@ -148,11 +157,13 @@ class Source(ABC):
         BadFile
             With the reason.
         """
-        return decode(file, self.reading.pixel_format, index if part == PAGE else 0)
+        return decode(file, self.reading.pixel_format, index if part == PAGE else None)
 
     def stored(self, file: Path, part: str, index: int) -> StoredValues | None:
         """What an image holds as it is stored; None where that cannot be told."""
-        return stored_values(file, self.reading.pages or FIRST, index if part == PAGE else 0)
+        if part == PAGE:
+            return stored_values(file, EACH, index)
+        return stored_values(file, self.reading.pages or FIRST)
 
     def each_page(self, item: Found) -> Iterator[Found]:
         """An image file as the images in it: itself, or each of its pages where the reading says so."""
@@ -173,18 +184,20 @@ class Source(ABC):
         reading = self.reading
         pages = reading.pages or FIRST
 
-        def channels(kind: Kind) -> int:
-            return kind.channels * kind.pages if pages == STACKED else kind.channels
+        def is_stack(kind: Kind) -> bool:
+            return pages == STACKED and kind.pages > 1
 
-        unusual = [kind for kind in kinds.values() if kind.depth != EIGHT or channels(kind) not in (1, 3)]
+        def channels(kind: Kind) -> tuple[str, ...]:
+            return numbered(kind.channels * kind.pages) if is_stack(kind) else usual_channels(kind.channels)
+
+        unusual = [kind for kind in kinds.values() if not kind.is_plain or is_stack(kind)]
         wanted = len(unusual) * 2 > len(kinds) or reading.channels or reading.depth not in ("", EIGHT)
-        if reading.depth == EIGHT and not reading.channels:
+        if reading.depth == EIGHT and not reading.channels and pages != STACKED:
             wanted = False
         if wanted and kinds:
             of_these = unusual or list(kinds.values())
             depth = reading.depth or Counter(kind.depth for kind in of_these).most_common(1)[0][0]
-            count = Counter(map(channels, of_these)).most_common(1)[0][0]
-            names = reading.channels or ", ".join(usual_channels(count))
+            names = reading.channels or ", ".join(Counter(map(channels, of_these)).most_common(1)[0][0])
             reading = replace(reading, depth=depth, channels=names)
         if not wanted and (reading.black or reading.white % 1):
             why = "most of its images have 8 bits, from 0 to 255"

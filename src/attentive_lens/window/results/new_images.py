@@ -134,8 +134,9 @@ class NewImagesView(ResultsView):
         else:
             part = f" · the first {thousands(MOST)}" if len(answers) + len(unread) == MOST else ""
             strange = f" · {counted(len(unlike), 'is', 'are')} unlike all training images" if unlike else ""
-            firsts = sum(each.pages > 1 for each in answers)
-            of_pages = f" · of {counted(firsts, 'file', 'files')} with several pages the first" if firsts else ""
+            first_pages = sum(each.pages > 1 for each in answers)
+            files = counted(first_pages, "file", "files")
+            of_pages = f" · of {files} with several pages the first" if first_pages else ""
             words = f"{counted(len(answers), 'image', 'images')} answered{part}{strange}{of_pages}"
             self.says.setText(f"{words}. {result.caution}" if result.caution else words)
         self._select(self.sheet.current)
