@@ -9,6 +9,7 @@ from typing import NamedTuple, TypeAlias, TypeVar
 
 from attentive_lens.core.helpers import Helpers
 from attentive_lens.errors import LensError
+from attentive_lens.images.opening import keeping_open
 from attentive_lens.images.pages import parted
 from attentive_lens.images.pixel_format import PixelArray
 from attentive_lens.images.preprocessing import Preprocessor
@@ -50,7 +51,8 @@ def opened(preprocessor: Preprocessor, name: str) -> Opened:
 
 def read_files(preprocessor: Preprocessor, names: Sequence[str]) -> Read:
     """Images at the input size, each with its pixels or the reason why there are none."""
-    return [opened(preprocessor, name) for name in names]
+    with keeping_open():
+        return [opened(preprocessor, name) for name in names]
 
 
 def read_ahead(preprocessor: Preprocessor, names: Iterable[str]) -> Iterator[Read]:

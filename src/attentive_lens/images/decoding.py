@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import stat
 import warnings
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps, UnidentifiedImageError
 
 from attentive_lens.errors import BadFile, BadValue
+from attentive_lens.images.opening import opened_picture
 from attentive_lens.images.pixel_format import (
     COLOURS,
     EACH,
@@ -35,6 +37,7 @@ from attentive_lens.images.stored import (
     held_by,
     is_array,
     is_deep,
+    pages_of_tiff,
     values_in,
 )
 
@@ -143,7 +146,7 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int | None = N
         raise _bad(file, "it is not a regular file")
     if status.st_size == 0:
         raise _bad(file, "it is empty (0 bytes)")
-    if page is not None:
+    if page is not None and pixel_format.pages != EACH:
         pixel_format = replace(pixel_format, pages=EACH)
     try:
         with warnings.catch_warnings():
@@ -168,13 +171,15 @@ def decode(file: Path, pixel_format: PixelFormat = PICTURE, page: int | None = N
 def _plain(file: Path, pixel_format: PixelFormat, page: int) -> Picture:
     if is_array(file):
         return Picture(of_array(_colours(values_in(file))), "array")
-    with Image.open(file) as picture:
+    with opened_picture(file) as picture:
         if picture.width * picture.height > MOST_PIXELS:
             raise NotStored(f"it has {picture.width}×{picture.height} pixels, more than can be unpacked")
-        frames = getattr(picture, "n_frames", 1)
+        own: Sequence[int] = range(getattr(picture, "n_frames", 1))
+        if len(own) > 1 and picture.format == "TIFF":
+            own = pages_of_tiff(file) or own
+        frames = len(own)
+        picture.seek(own[page])
         notes = [f"first of {frames} frames"] if frames > 1 and pixel_format.pages != EACH else []
-        if pixel_format.pages == EACH:
-            picture.seek(page)
         mode = picture.mode
         turned: Image.Image = picture
         if picture.getexif().get(ORIENTATION, 1) != 1:

@@ -101,7 +101,7 @@ class PixelFormat(Value):
         if self.depth != EIGHT and (self.white == self.black or not self.channels):
             why = f"{self.depth} values have no {'channels' if self.white > self.black else 'scale'}"
             raise BadValue(self.title, why, "Say what is black, what is white, and what the channels are called")
-        if self.is_plain and (self.black or self.white not in (0, *range(1, WHITES[-1] + 1))):
+        if self.is_plain and (self.black or self.white % 1 or self.white > WHITES[-1]):
             why = f"black is {self.black:g} and white {self.white:g}"
             raise BadValue(self.title, why, f"In ordinary pictures white is a whole number up to {WHITES[-1]}")
         if len(self.channels) > MOST_CHANNELS or len(set(self.channels)) < len(self.channels):

@@ -20,6 +20,7 @@ from attentive_lens.core.helpers import Helpers
 from attentive_lens.core.jobs import Job, Progress, paced
 from attentive_lens.errors import BadFile, BadValue
 from attentive_lens.images.ahead import batches
+from attentive_lens.images.opening import keeping_open
 from attentive_lens.images.rows import Pixels, Rows, is_whole, seal
 from attentive_lens.images.sources.base import Reference
 from attentive_lens.plan.preprocessing import Preprocessing
@@ -121,7 +122,8 @@ def _dtype_of(images: Sequence[Reference | None]) -> np.dtype[Any]:
 def _decoded(preprocessing: Preprocessing, dtype: np.dtype[Any], images: Sequence[Reference | None]) -> Any:
     """Images at the input size, N×H×W×C uint8 or float32."""
     black = np.zeros(preprocessing.shape, dtype)
-    return np.stack([black if one is None else one.resized(preprocessing) for one in images])
+    with keeping_open():
+        return np.stack([black if one is None else one.resized(preprocessing) for one in images])
 
 
 def _check_room(folder: Path | None, needed: int) -> None:

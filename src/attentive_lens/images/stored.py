@@ -6,18 +6,17 @@ import logging
 import stat
 import struct
 import tokenize
-import warnings
 import zlib
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, cast
 
 import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
+from attentive_lens.images.opening import opened_picture, opened_tiff
 from attentive_lens.images.pixel_format import EACH, EIGHT, FIRST, MOST_CHANNELS, SIXTEEN, STACKED, depth_of
 
 MOST_PIXELS = 200_000_000
@@ -99,12 +98,12 @@ def kind_of_file(file: Path) -> Kind | None:
         if _is_deep_png(head):
             return Kind(SIXTEEN, 1 if head[25] in (0, _GREY_ALPHA) else 3)
         if head[:4] in _TIFF:
-            with _opened_tiff(file) as tiff:
-                page, count = tiff.pages[0], _pages(tiff)
+            with opened_tiff(file) as tiff:
+                page, count = tiff.pages[0], _count(tiff)
                 if page.photometric in _CONVERTED and page.bitspersample <= 8:
                     return Kind(EIGHT, 3, count)  # print colours, a palette and the like: a picture's colours
                 return Kind(depth_of(np.dtype(page.dtype)), int(page.samplesperpixel) - _has_opacity(page), count)
-        with _opened(file) as picture:
+        with opened_picture(file) as picture:
             return Kind(_depth(picture.mode), 1 if is_deep(picture.mode) else 3, getattr(picture, "n_frames", 1))
     except BROKEN:
         return None  # decoding it says why
@@ -117,10 +116,10 @@ def size_of_file(file: Path) -> tuple[int, int]:
         if is_array(file, head):
             height, width, _ = _of_array(np.load(file, mmap_mode="r", allow_pickle=False)).shape
         elif head[:4] in _TIFF:
-            with _opened_tiff(file) as tiff:
+            with opened_tiff(file) as tiff:
                 height, width = tiff.pages[0].imagelength, tiff.pages[0].imagewidth
         else:
-            with _opened(file) as picture:
+            with opened_picture(file) as picture:
                 width, height = picture.size
     except BROKEN:
         return 0, 0
@@ -132,7 +131,7 @@ def stored_values(file: Path, pages: str = FIRST, page: int = 0) -> StoredValues
     try:
         if needs_own_reader(file):
             return of_values(values_in(file, pages, page))
-        with _opened(file) as picture:
+        with opened_picture(file) as picture:
             if picture.width * picture.height > MOST_PIXELS:
                 return None
             picture.seek(page)
@@ -188,7 +187,7 @@ def held_by(file: Path, pages: str = FIRST, page: int = 0) -> Held:
         return Held(_of_png(file, head))
     if head[:4] in _TIFF:
         return _of_tiff(file, pages, page)
-    with _opened(file) as picture:
+    with opened_picture(file) as picture:
         _check_size(picture.height, picture.width)
         picture.seek(page if pages == EACH else 0)
         values = np.asarray(picture if is_deep(picture.mode) else picture.convert("RGB"))
@@ -208,22 +207,6 @@ def is_array(file: Path, head: bytes | None = None) -> bool:
 def _head(file: Path) -> bytes:
     with file.open("rb") as stream:
         return stream.read(32)
-
-
-@contextmanager
-def _opened(file: Path) -> Iterator[Image.Image]:
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        with Image.open(file) as picture:
-            yield picture
-
-
-@contextmanager
-def _opened_tiff(file: Path) -> Iterator[Any]:
-    import tifffile  # only here: nothing else needs it
-
-    with file.open("rb") as stream, tifffile.TiffFile(stream, name=file.name) as tiff:  # a path would be resolved first
-        yield tiff
 
 
 def is_deep(mode: str) -> bool:
@@ -259,44 +242,63 @@ def _of_png(file: Path, head: bytes) -> NDArray[Any]:
 
 
 def _of_tiff(file: Path, pages: str, page: int) -> Held:
-    with _opened_tiff(file) as tiff:
-        first = tiff.pages[0]
-        series = tiff.series[0]
-        count = _pages(tiff)
-        _check_size(first.imagelength, first.imagewidth, first.samplesperpixel)
-        if pages == EACH and len(tiff.pages) == count:
-            wanted = tiff.pages[page]  # one alone: a file of many is not unpacked whole for each
-            _check_size(wanted.imagelength, wanted.imagewidth, wanted.samplesperpixel)
-            values = _last_samples(wanted.asarray(), wanted.axes)
-            values = values.reshape(wanted.imagelength, wanted.imagewidth, -1)
-        elif count > 1 and pages != FIRST:
-            _check_size(first.imagelength, first.imagewidth, first.samplesperpixel * count)
-            whole = _last_samples(series.asarray(), series.axes)
-            samples = first.samplesperpixel
-            planes = whole.reshape(-1, first.imagelength, first.imagewidth, samples)
-            if pages == EACH:
-                values = planes[page]
-            else:
-                values = np.ascontiguousarray(planes.transpose(1, 2, 0, 3)).reshape(*planes.shape[1:3], -1)
+    with opened_tiff(file) as tiff:
+        first, count = tiff.pages[0], _count(tiff)
+        is_stack = pages == STACKED and count > 1
+        _check_size(first.imagelength, first.imagewidth, first.samplesperpixel * (count if is_stack else 1))
+        own = _pages(tiff)
+        if len(own) < count and pages != FIRST:  # one page for all of them
+            values = _planes(tiff.series[0].asarray(), tiff.series[0].axes, first)
+            values = np.concatenate(values, axis=2) if is_stack else values[page]
+        elif is_stack:
+            values = np.concatenate([_plane(each, first) for each in own], axis=2)
         else:
-            values = _last_samples(first.asarray(), first.axes)
-            values = values.reshape(first.imagelength, first.imagewidth, -1)
+            values = _plane(
+                own[page if pages == EACH else 0], first
+            )  # alone: a file of many is not unpacked whole for each
         if _has_opacity(first) and pages != STACKED:
             values = on_white(values)
         orientation = first.tags.get("Orientation")
         return Held(_upright(values, int(orientation.value) if orientation is not None else 1), count)
 
 
-def _pages(tiff: Any) -> int:
+def pages_of_tiff(file: Path) -> list[int]:
+    """Where the pictures of the first one's size are among all pages of a TIFF; empty where that cannot be told.
+
+    Others are small ones of them.
+    """
+    try:
+        with opened_tiff(file) as tiff:
+            return [page.index for page in _pages(tiff)]
+    except BROKEN:
+        return []
+
+
+def _pages(tiff: Any) -> Sequence[Any]:
+    """Pages that are pictures of the first one's kind; written one by one, each may be called a series of its own."""
+    series = tiff.series
+    if len(series[0].pages) > 1 or len(series) == 1:
+        return cast("Sequence[Any]", series[0].pages)  # looked up one by one: going through all reads all
+    first = tiff.pages[0]
+    return [page for page in tiff.pages if page.dtype == first.dtype and page.shape == first.shape]
+
+
+def _count(tiff: Any) -> int:
     """Pictures of the first one's size, in pages of their own or in one."""
     page, series = tiff.pages[0], tiff.series[0]
     each = page.imagelength * page.imagewidth * page.samplesperpixel
-    return max(1, int(np.prod(series.shape)) // max(1, int(each)))
+    return max(len(_pages(tiff)), int(np.prod(series.shape)) // max(1, int(each)))
 
 
-def _last_samples(values: NDArray[Any], axes: str) -> NDArray[Any]:
-    """With the axis of an image's channels last."""
-    return np.moveaxis(values, axes.index("S"), -1) if "S" in axes else values
+def _plane(page: Any, first: Any) -> NDArray[Any]:
+    """Values H×W×C of a page of the first one's kind."""
+    return np.asarray(_planes(page.asarray(), first.axes, first)[0])
+
+
+def _planes(values: NDArray[Any], axes: str, first: Any) -> NDArray[Any]:
+    """Values of pages of the first one's kind, N×H×W×C, whichever of their axes that of the channels is."""
+    values = np.moveaxis(values, axes.index("S"), -1) if "S" in axes else values
+    return values.reshape(-1, first.imagelength, first.imagewidth, first.samplesperpixel)
 
 
 def _has_opacity(page: Any) -> bool:

@@ -10,7 +10,7 @@ from pathlib import Path
 from queue import SimpleQueue
 
 from attentive_lens.core.helpers import Helper, cores
-from attentive_lens.images.ahead import Opened, Read, opened
+from attentive_lens.images.ahead import Opened, Read, read_files
 from attentive_lens.images.pages import each_page, page_name
 from attentive_lens.images.preprocessing import Preprocessor
 from attentive_lens.images.stored import size_of_file
@@ -43,7 +43,7 @@ def _read(preprocessor: Preprocessor, limits: Limits, file: str, page: int) -> R
     names = list(islice(named, limits.images + 1))
     if len(names) > limits.images:
         return [Opened("", f"it has more than {limits.images} pages, and these are the most here")]
-    return [opened(preprocessor, name)._replace(name=name.removeprefix(file)) for name in names]
+    return [each._replace(name=each.name.removeprefix(file)) for each in read_files(preprocessor, names)]
 
 
 class Decoders:

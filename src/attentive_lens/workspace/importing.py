@@ -22,6 +22,7 @@ from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.errors import BadFile, BadValue, LensError
 from attentive_lens.images.ahead import batches
 from attentive_lens.images.decoding import Picture
+from attentive_lens.images.opening import keeping_open
 from attentive_lens.images.sources.base import Found, Skipped, Source
 from attentive_lens.workspace.catalogue import SETTLED, Catalogue
 from attentive_lens.workspace.corrections import GONE
@@ -200,16 +201,17 @@ def _opened(source: Source, images: Sequence[Found]) -> Job[list[Seen | str]]:
 
 
 def _looks(source: Source, images: Sequence[Found]) -> list[Seen | str]:
-    looks: list[Seen | str] = []
-    for item in images:
-        size, changed = _state(item.file)
-        try:
-            picture = source.picture(item.file, item.part, item.index)
-        except LensError as error:
-            looks.append(error.why)
-        else:
-            looks.append(seen(picture, picture.stored or size, changed))
-    return looks
+    with keeping_open():
+        return [_look(source, item) for item in images]
+
+
+def _look(source: Source, item: Found) -> Seen | str:
+    size, changed = _state(item.file)
+    try:
+        picture = source.picture(item.file, item.part, item.index)
+    except LensError as error:
+        return error.why
+    return seen(picture, picture.stored or size, changed)
 
 
 def seen(picture: Picture, size: int, changed: int) -> Seen:

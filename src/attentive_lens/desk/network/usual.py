@@ -14,6 +14,7 @@ from attentive_lens.desk.images.data import pixel_format_of, references, several
 from attentive_lens.errors import LensError
 from attentive_lens.images.ahead import batches
 from attentive_lens.images.flips import Turned, turned_by_flip
+from attentive_lens.images.opening import keeping_open
 from attentive_lens.images.pixel_format import GREY as GREY_CHANNEL
 from attentive_lens.images.pixel_format import PixelArray, are_ordinary
 from attentive_lens.images.sources import Reference
@@ -161,4 +162,5 @@ def _turned(workspace: Workspace, rows: Sequence[ImageRow]) -> Job[tuple[Turned,
 
 
 def _opened(settings: Preprocessing, images: Sequence[Reference]) -> list[PixelArray]:
-    return [each.resized(settings) for each in images]
+    with keeping_open():
+        return [each.resized(settings) for each in images]
