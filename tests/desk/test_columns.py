@@ -6,8 +6,10 @@ import csv
 import sqlite3
 from collections.abc import Sequence
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -200,10 +202,10 @@ def test_scores_say_how_much_less_groups_stand_for(tabled: Workspace) -> None:
     plan = tabled.run(1).plan().changed({"split.group_column": "slide", "training.epochs": 1})
     finish(execute(tabled, tabled.claim_run(plan), lambda: False))
     scores = finish(carry_out(Score(str(tabled.folder), 2, "validation")))
-    groups = Library.read(tabled).groups(plan)
-    words = caution_of_groups(groups, scores)
+    words = caution_of_groups(scores)
     count = len({number // 3 for number in scores.numbers.tolist()})
     assert f"The {scores.images} validation images are of {count} groups" in words
-    assert caution_of_groups({}, scores) == "", "every image a group of its own"
-    assert caution_of_groups(dict.fromkeys(range(1000), 1), scores) == "", "one group tells nothing of others"
+    alone, one = np.arange(scores.images), np.zeros(scores.images, np.int64)
+    assert caution_of_groups(replace(scores, groups=alone)) == "", "every image a group of its own"
+    assert caution_of_groups(replace(scores, groups=one)) == "", "one group tells nothing of others"
     assert words in command("score", tabled.folder, 2, "--on", "validation")

@@ -11,7 +11,7 @@ import pytest
 from tests.cli.running import command
 
 from attentive_lens.core.jobs import finish
-from attentive_lens.core.numbering import RunNumber, place_of
+from attentive_lens.core.numbering import RunNumber
 from attentive_lens.desk.cards import read_card
 from attentive_lens.desk.explaining.casebook import OpenCases
 from attentive_lens.desk.images.collection import Library, collection
@@ -26,6 +26,7 @@ from attentive_lens.desk.requests.models import AnswerNew, Score
 from attentive_lens.desk.requests.numbers import LayerNumbers
 from attentive_lens.desk.requests.similarity import CompareLayers
 from attentive_lens.desk.requests.subjects import FileImage, RunImage
+from attentive_lens.desk.results.labels import label_answers
 from attentive_lens.desk.results.models import loss_and_gradient, model_of, model_of_run
 from attentive_lens.desk.tasks import carry_out
 from attentive_lens.desk.training.advising import advice_of
@@ -49,6 +50,7 @@ from attentive_lens.plan.labels import labels_in
 from attentive_lens.plan.plan import Plan
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.intervals import interval_by_group
+from attentive_lens.scoring.labels import label_scores
 from attentive_lens.scoring.thresholds import ThresholdRule
 from attentive_lens.training.labeller import Labeller
 from attentive_lens.workspace import Run, Workspace
@@ -357,13 +359,22 @@ def test_scores_of_labels_say_how_much_less_groups_stand_for_and_what_the_test_s
     right = (scores.said == scores.there).all(axis=1)
     assert scores.exact_match.value == pytest.approx(right.mean())
     order = np.argsort(right, kind="stable")
-    halves = {place_of(int(scores.numbers[at])): rank * 4 // len(order) for rank, at in enumerate(order)}
-    words = caution_of_groups(halves, scores)
-    low, high = interval_by_group(right, np.array([halves[place_of(n)] for n in scores.numbers.tolist()]))
+    quarters = np.empty(len(order), np.int64)
+    quarters[order] = np.arange(len(order)) * 4 // len(order)
+    answers = finish(label_answers(fields, fields.run(1), "validation"))
+    values = tuple(each.threshold for each in scores.by_label)
+    together = label_scores(1, answers, values, ("F1",) * len(values), quarters)
+    words = caution_of_groups(together)
+    low, high = interval_by_group(right, quarters)
     assert f"{scores.images} validation images are of 4 groups" in words
     assert f"exact match lies between {low:.1%} and {high:.1%}" in words
     assert high - low > scores.exact_match.high - scores.exact_match.low, "those of a group are alike here"
-    assert caution_of_groups({}, scores) == ""
+    assert caution_of_groups(scores) == ""
+    for one, alone in zip(together.by_label, scores.by_label, strict=True):
+        for name in ("precision", "recall"):
+            share, plain = getattr(one, name), getattr(alone, name)
+            assert (share.count, share.of) == (plain.count, plain.of)
+            assert share.of < 6 or share.high - share.low > plain.high - plain.low
     assert cautions_of_several(fields, fields.run(1), scores) == []
     pattern = {"split.group_pattern": r"field-\d{4}", "training.epochs": 1}
     for _ in range(2):

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from numpy.typing import NDArray
 from scipy.stats import t
 
 from attentive_lens.scoring.intervals import interval, interval_by_group, quantile_of_student
+from attentive_lens.scoring.measures import Share
+from attentive_lens.scoring.scores import scored
+from attentive_lens.scoring.slices import slices_of
 
 TRIALS, SHARE = 600, 0.8
 
@@ -50,3 +54,30 @@ def test_all_right_counts_as_many_as_there_are_groups() -> None:
     low, high = interval_by_group(np.ones(60, bool), np.repeat(np.arange(6), 10))
     assert high == 1.0
     assert low == pytest.approx(interval(1.0, 6, quantile_of_student(5))[0])
+
+
+def test_every_share_of_scores_is_told_by_group() -> None:
+    random = np.random.default_rng(8)
+    true = np.repeat(np.arange(2), 60)
+    groups = np.arange(120) // 6
+    predicted = np.where(np.repeat(random.random(20) < 0.7, 6), true, 1 - true)  # those of a group are answered alike
+    answers = np.eye(2)[predicted] * 0.8 + 0.1
+
+    def shares(of: NDArray[np.int64] | None) -> list[Share]:
+        whole = scored("test", "ab", range(1, 121), true, predicted, answers, np.ones(120), "x", groups=of).measures
+        overview = [whole.overview.accuracy, *(share for _, share in whole.overview.top)]
+        return overview + [share for each in whole.by_class for share in (each.precision, each.recall)]
+
+    plain = shares(None)
+    for apart, together in zip(plain, shares(groups), strict=True):
+        assert (apart.count, apart.of, apart.value) == (together.count, together.of, together.value)
+        assert width(together) > 1.5 * width(apart)
+    assert shares(np.arange(120)) == plain
+    assert {(share.low, share.high) for share in shares(np.zeros(120, np.int64))} == {(0.0, 1.0)}
+    (dark, *_) = slices_of(np.arange(120), predicted == true, {"w": np.where(true, "x", "y")}, None, groups)
+    assert width(dark.right) > 1.5 * width(Share.made(dark.right.count, dark.right.of))
+
+
+def width(share: Share) -> float:
+    assert share.low is not None and share.high is not None
+    return share.high - share.low

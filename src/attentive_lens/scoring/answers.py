@@ -49,6 +49,8 @@ class SetAnswers:
         Answers of every class, raw scores where the output function is none.
     losses : ndarray, N float32
         Of every image.
+    groups : ndarray, N int64
+        One number for images that belong together, and may be answered alike.
     """
 
     on: str
@@ -66,6 +68,7 @@ class SetAnswers:
     true: NDArray[np.int64]
     probabilities: NDArray[np.float32]
     losses: NDArray[np.float32]
+    groups: NDArray[np.int64]
 
     def __eq__(self, other: object) -> bool:
         """The same answers to the same images, to the bit."""

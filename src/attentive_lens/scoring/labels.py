@@ -120,6 +120,8 @@ class LabelScores:
         Labels they have, and are said to have.
     probabilities : ndarray, N×K float32
         Answers.
+    groups : ndarray, N int64
+        One number for images that belong together, and may be answered alike.
     """
 
     run: int
@@ -145,6 +147,7 @@ class LabelScores:
     there: NDArray[np.uint8]
     said: NDArray[np.uint8]
     probabilities: NDArray[np.float32]
+    groups: NDArray[np.int64]
 
     @cached_property
     def places(self) -> dict[int, int]:
@@ -163,15 +166,26 @@ class LabelScores:
         return tuple(self.numbers[[k for k in order if mistakes[k]]].tolist())
 
 
-def label_scores(run: int, answers: LabelAnswers, thresholds: tuple[float, ...], by: tuple[str, ...]) -> LabelScores:
-    """Of answers, a label being said above its threshold; ``by`` is what each was chosen by."""
+def label_scores(
+    run: int,
+    answers: LabelAnswers,
+    thresholds: tuple[float, ...],
+    by: tuple[str, ...],
+    groups: NDArray[np.int64] | None = None,
+) -> LabelScores:
+    """Of answers, a label being said above its threshold; ``by`` is what each was chosen by.
+
+    ``groups``, N, are one number for images that belong together; each is by itself if left out.
+    """
+    own = np.arange(len(answers.numbers)) if groups is None else groups
     there, probabilities = answers.there.astype(bool), answers.probabilities
     said = probabilities > np.asarray(thresholds, np.float32)
     labels = tuple(
-        _of_label(name, thresholds[k], by[k], answers.numbers, there[:, k], said[:, k], probabilities[:, k])
+        _of_label(name, thresholds[k], by[k], answers.numbers, there[:, k], said[:, k], probabilities[:, k], own)
         for k, name in enumerate(answers.labels)
     )
     right, count = said == there, len(there)
+    cells = np.repeat(own, there.shape[1])
     both, met = int((said & there).sum()), int(said.sum() + there.sum())
     precisions = tuple(each.average_precision for each in labels)
     having = [float(there[:, k].mean()) for k in range(there.shape[1]) if there[:, k].any()]
@@ -183,9 +197,9 @@ def label_scores(run: int, answers: LabelAnswers, thresholds: tuple[float, ...],
         count,
         answers.labels,
         float(answers.losses.mean(dtype=np.float64)),
-        Share.made(int(right.all(axis=1).sum()), count),
-        Share.made(int(right.sum()), right.size),
-        Share.made(int((~there).sum()), there.size),
+        Share.by_group(right.all(axis=1), own),
+        Share.by_group(right.ravel(), cells),
+        Share.by_group(~there.ravel(), cells),
         mean_known(f1_of(said, there)),
         2 * both / met if met else None,
         mean_known(precisions),
@@ -199,6 +213,7 @@ def label_scores(run: int, answers: LabelAnswers, thresholds: tuple[float, ...],
         answers.there,
         said.astype(np.uint8),
         probabilities,
+        own,
     )
 
 
@@ -214,8 +229,9 @@ def _of_label(
     there: NDArray[np.bool_],
     said: NDArray[np.bool_],
     probabilities: NDArray[np.float32],
+    groups: NDArray[np.int64],
 ) -> OfLabel:
-    right, support = int((there & said).sum()), int(there.sum())
+    support = int(there.sum())
     missed, false = np.flatnonzero(there & ~said), np.flatnonzero(said & ~there)
     surest_missed = missed[np.argsort(probabilities[missed], kind="stable")]
     surest_false = false[np.argsort(-probabilities[false], kind="stable")]
@@ -224,8 +240,8 @@ def _of_label(
         threshold,
         by,
         support,
-        Share.made(right, int(said.sum())),
-        Share.made(right, support),
+        Share.by_group(there[said], groups[said]),
+        Share.by_group(said[there], groups[there]),
         f1_of(said[:, None], there[:, None])[0],
         average_precision(probabilities, there),
         area_under_curve(probabilities, there),

@@ -6,14 +6,14 @@ Formulas: precision, recall, F1 (van Rijsbergen 1979, chapter 7); Wilson's inter
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.plan.measures import MEASURES
 from attentive_lens.scoring.answers import SetAnswers
-from attentive_lens.scoring.intervals import interval
+from attentive_lens.scoring.intervals import interval, interval_by_group
 from attentive_lens.scoring.more_measures import more_measured
 
 TOPS = (1, 2, 3, 5)
@@ -33,7 +33,7 @@ class Share:
     count, of : int
         How many of how many.
     value, low, high : float or None
-        0–1.
+        0–1; the interval allows for images that belong together, where shares are `by_group`.
     """
 
     count: int
@@ -56,6 +56,15 @@ class Share:
             return cls(0, 0, None, None, None)
         low, high = interval(count / of, of)
         return cls(count, of, count / of, low, high)
+
+    @classmethod
+    def by_group(cls, hits: NDArray[np.bool_], groups: NDArray[np.int64]) -> Share:
+        """Of N images by groups in which they may be alike, see `interval_by_group`; one group tells of no other."""
+        share, several = cls.made(int(hits.sum()), len(hits)), len(np.unique(groups))
+        if several == len(hits):
+            return share
+        low, high = interval_by_group(hits, groups) if several > 1 else (0.0, 1.0)
+        return replace(share, low=low, high=high)
 
 
 @dataclass(frozen=True)
@@ -214,15 +223,15 @@ def overview(scores: SetAnswers) -> Overview:
     """Of one set."""
     matrix = scores.confusion
     support = matrix.sum(axis=1)
-    right, images = int(matrix.trace()), int(matrix.sum())
+    images = int(matrix.sum())
     classes = per_class(scores)
     recalls = [each.recall.value for each in classes if each.recall.value is not None]
     f1s = [each.f1 for each in classes if each.f1 is not None]
     ranks = ranks_of_true(scores)
     return Overview(
-        Share.made(right, images),
+        Share.by_group(scores.predicted == scores.true, scores.groups),
         scores.loss,
-        tuple((k, Share.made(int((ranks < k).sum()), images)) for k in TOPS if 1 < k < len(scores.classes)),
+        tuple((k, Share.by_group(ranks < k, scores.groups)) for k in TOPS if 1 < k < len(scores.classes)),
         float(np.mean(recalls)) if recalls else None,
         float(np.mean(f1s)) if f1s else None,
         1 / len(scores.classes) if scores.classes else None,
@@ -241,17 +250,22 @@ def per_class(scores: SetAnswers) -> tuple[OfClass, ...]:
     near = ranks_of_true(scores) < TOP
     among = np.bincount(true, near, len(scores.classes))
     several = len(scores.classes) > TOP
+    members = [
+        np.split(np.argsort(labels, kind="stable"), np.cumsum(counts)[:-1])
+        for labels, counts in ((scores.predicted, predicted), (true, support))
+    ]
     result = []
     for k, name in enumerate(scores.classes):
         others = matrix[k].copy()
         others[k] = 0
         most = int(others.argmax()) if len(others) else 0
         right, met = int(matrix[k, k]), int(support[k] + predicted[k])
+        said, own = members[0][k], members[1][k]
         result.append(
             OfClass(
                 name,
-                Share.made(right, int(predicted[k])),
-                Share.made(right, int(support[k])),
+                Share.by_group(true[said] == k, scores.groups[said]),
+                Share.by_group(scores.predicted[own] == k, scores.groups[own]),
                 2 * right / met if met else None,
                 int(support[k]),
                 float(sums[k] / support[k]) if support[k] else None,

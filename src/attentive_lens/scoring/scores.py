@@ -40,6 +40,7 @@ def scored(
     loss_function: str,
     output: str = "softmax",
     unknown: int = 0,
+    groups: NDArray[np.int64] | None = None,
 ) -> Scores:
     """Scores from answers and losses.
 
@@ -63,6 +64,8 @@ def scored(
         What the model was trained by, and what made the answers.
     unknown : int
         Images that do not count.
+    groups : ndarray, N int64, optional
+        One number for images that belong together; each is by itself if left out.
     """
     matrix = np.zeros((len(classes), len(classes)), np.int64)
     np.add.at(matrix, (true, predicted), 1)
@@ -83,6 +86,7 @@ def scored(
         np.asarray(true, np.int64),
         np.asarray(answers, np.float32),
         np.asarray(losses, np.float32),
+        np.arange(len(images)) if groups is None else groups,
     )
     of_set = SetAnswers(*fields)
     return Scores(*fields, measures_of(of_set), fitted_temperature(of_set))

@@ -58,6 +58,7 @@ def slices_of(
     right: NDArray[np.bool_],
     values: Mapping[str, NDArray[np.float64] | NDArray[np.str_]],
     classes: NDArray[np.int64] | None = None,
+    groups: NDArray[np.int64] | None = None,
 ) -> tuple[Slice, ...]:
     """Every slice with enough images, the least likely by chance first.
 
@@ -71,10 +72,13 @@ def slices_of(
         What to cut by → a number or a word for each image, N. Images without a finite number are in no part of it.
     classes : ndarray, N int64, optional
         True classes; all one class if left out.
+    groups : ndarray, N int64, optional
+        One number for images that belong together; each is by itself if left out.
     """
     parts = [(by, name, place) for by, column in values.items() for name, place in _parts(column)]
     parts = [(by, name, place) for by, name, place in parts if FEWEST <= place.sum() < len(right)]
     raw = np.array([_chance(right, place) for _, _, place in parts])
+    units = groups if groups is not None else np.arange(len(right))
     labels = classes if classes is not None else np.zeros(len(right), np.int64)
     within = _holm(np.array([_chance_within(right, place, labels) for _, _, place in parts]))
     result = []
@@ -84,7 +88,7 @@ def slices_of(
             Slice(
                 by,
                 name,
-                Share.made(int(right[place].sum()), int(place.sum())),
+                Share.by_group(right[place], units[place]),
                 float(right[outside].mean()) if outside.any() else None,
                 float(chance),
                 float(own),

@@ -299,10 +299,13 @@ class Library:
             return {place_of(image): known[word] for image, word in words.items() if image <= len(self.rows)}
         return {}
 
-    def units(self, plan: Plan) -> NDArray[np.int64]:
-        """A number for each image, N; images that a plan's split keeps together by their names or a column have one."""
+    def units(self, plan: Plan, copies: bool = False) -> NDArray[np.int64]:
+        """A number for each image, N; images that a plan's split keeps together by their names or a column have one.
+
+        Copies of one picture have one too if asked for.
+        """
         numbers = np.arange(len(self.rows))
-        if plan.split.keep_together != "copies":
+        if copies or plan.split.keep_together != "copies":
             for at, group in self.groups(plan).items():
                 numbers[at] = -1 - group
         return numbers

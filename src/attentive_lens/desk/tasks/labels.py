@@ -8,7 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from attentive_lens.core.jobs import Job
+from attentive_lens.core.numbering import place_of
 from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.images.collection import Library
 from attentive_lens.desk.requests.labels import (
     ChooseThresholds,
     LabelThreshold,
@@ -40,7 +42,8 @@ def score_labels(request: ScoreLabels) -> Job[LabelScores]:
     answers = yield from label_answers(place, run, request.on)
     known = thresholds_of(run)
     values, by = zip(*((known[name].value, known[name].by) for name in answers.labels), strict=True)
-    return label_scores(int(run.number), answers, values, by)
+    units = Library.read(place).units(run.plan(), copies=True)[place_of(answers.numbers)]
+    return label_scores(int(run.number), answers, values, by, units)
 
 
 def choose_thresholds(request: ChooseThresholds) -> Job[ThresholdsChosen]:

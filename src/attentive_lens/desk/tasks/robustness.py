@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress, breathe
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.values import unknown_word
+from attentive_lens.desk.images.collection import Library
 from attentive_lens.desk.requests.robustness import (
     Grade,
     MeasureRobustness,
@@ -42,7 +43,8 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
     run = place.run(request.run)
     model, data = yield from model_and_data(place, run)
     facts = [(name, DEGRADATIONS[name].grades) for name in names]
-    key = key_of("robustness", run.model, data.fingerprint, request.on, facts, request.most)
+    of_each = Library.read(place).units(run.plan(), copies=True)
+    key = key_of("robustness", run.model, data.fingerprint, request.on, facts, request.most, of_each.tobytes())
     file = run.folder / f"robustness-{request.on}{run.of_label}.npz"
     known = stored(file, RobustnessMeasured, key)
     if known is not None:
@@ -52,7 +54,7 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
     if not len(every):
         raise NotHere(f"There is no {request.on} set", "none of the images belongs to it", "Name another set")
     members = data.drawn(every, request.most)
-    pixels, labels = np.asarray(data.pixels[members]), data.labels[members]
+    pixels, labels, units = np.asarray(data.pixels[members]), data.labels[members], of_each[members]
     numbers = [data.collection.rows[at].number for at in members]
     ways: list[Way] = []
     with ThreadPool(THREADS) as thread_pool:
@@ -60,7 +62,7 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
         right = _predicted(predictor, pixels) == labels
 
         def so_far() -> RobustnessMeasured:
-            share = Share.made(int(right.sum()), len(right))
+            share = Share.by_group(right, units)
             return RobustnessMeasured(
                 request.run, request.on, len(members), len(every), model.classes, share, tuple(ways)
             )
@@ -76,7 +78,7 @@ def measure_robustness(request: MeasureRobustness) -> Job[RobustnessMeasured]:
                 grades.append(
                     Grade(
                         float(grade),
-                        Share.made(int((predicted == labels).sum()), len(predicted)),
+                        Share.by_group(predicted == labels, units),
                         tuple(numbers[k] for k in broken),
                         tuple(int(predicted[k]) for k in broken),
                     )

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from attentive_lens.core.jobs import Job, Progress
 from attentive_lens.core.keeping import keep, key_of, stored
 from attentive_lens.core.values import unknown_word
-from attentive_lens.desk.images.collection import collection
+from attentive_lens.desk.images.collection import Library, collection
 from attentive_lens.desk.images.data import Data, fingerprint_of, gather
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.requests.ordering import ClassesOrdered, OrderClasses
@@ -55,7 +55,8 @@ def _key(place: Workspace, run: Run) -> str:
     model = model_of_run(run)
     settings = model.preprocessor.settings
     fingerprint = fingerprint_of(place, split, settings)
-    return key_of("scores as arrays, with their measures", run.model, fingerprint, loss, model.thresholds)
+    units = Library.read(place).units(run.plan(), copies=True).tobytes()
+    return key_of("scores as arrays, with their measures", run.model, fingerprint, loss, model.thresholds, units)
 
 
 def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
@@ -63,11 +64,16 @@ def scored_anew(place: Workspace, run: Run, on: str) -> Job[Scores]:
     model = model_of_run(run)
     check_one_answer(model, run)
     data = yield from gather(place, run.plan(), run, model.preprocessor.settings)
-    return (yield from scores_of(model, run.plan(), data, on))
+    return (yield from scores_of(model, run.plan(), data, on, Library.read(place).units(run.plan(), copies=True)))
 
 
-def scores_of(model: ModelFile, plan: Plan, images: Data, on: str) -> Job[Scores]:
-    """A model that was trained by a plan asked about a set of images; `NotHere` if there are none in it."""
+def scores_of(
+    model: ModelFile, plan: Plan, images: Data, on: str, units: NDArray[np.int64] | None = None
+) -> Job[Scores]:
+    """A model that was trained by a plan asked about a set of images; `NotHere` if there are none in it.
+
+    ``units`` is a number for each image, one for those that belong together; each is by itself if left out.
+    """
     loss, data = Loss.of(plan.loss), images.seen_by(model.classes)
     plain = Loss(loss.kind)
     everything = data.members(on)
@@ -102,6 +108,7 @@ def scores_of(model: ModelFile, plan: Plan, images: Data, on: str) -> Job[Scores
         loss.kind,
         ONE_OF_TWO if model.label else model.output,
         len(everything) - len(members),
+        None if units is None else units[members],
     )
 
 

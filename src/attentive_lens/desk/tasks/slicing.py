@@ -41,7 +41,7 @@ def find_slices(request: FindSlices) -> Job[SlicesFound]:
     if len(set(zip(folders, (row.label for row in own), strict=True))) > len(set(folders)):
         values["folder"] = np.array(folders)  # folders of one class each are the classes again
     values |= columns_of(Library.read(place).columns, own)
-    return SlicesFound(slices_of(numbers, right, values, scores.true))
+    return SlicesFound(slices_of(numbers, right, values, scores.true, scores.groups))
 
 
 def columns_of(

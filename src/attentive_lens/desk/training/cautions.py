@@ -9,7 +9,6 @@ from pathlib import PurePath
 import numpy as np
 from numpy.typing import NDArray
 
-from attentive_lens.core.numbering import place_of
 from attentive_lens.core.telling import counted
 from attentive_lens.desk.images.collection import Collection, Library, collection
 from attentive_lens.desk.images.outlines import regions_seen
@@ -18,8 +17,8 @@ from attentive_lens.images.split import SETS, name_pattern
 from attentive_lens.plan.plan import Plan
 from attentive_lens.plan.preprocessing import Preprocessing
 from attentive_lens.plan.tasks import TaskSettings
-from attentive_lens.scoring.intervals import interval, interval_by_group
 from attentive_lens.scoring.labels import LabelScores
+from attentive_lens.scoring.measures import Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.training.journal import EpochEvent
 from attentive_lens.workspace import ImageRow, Run, Workspace
@@ -123,25 +122,22 @@ def caution_of_names(collection: Collection, accuracy: float) -> str:
     )
 
 
-def caution_of_groups(groups: Mapping[int, int], scores: Scores | LabelScores) -> str:
-    """What to say where the split keeps images together, ``groups`` by place: so much less an accuracy stands on.
+def caution_of_groups(scores: Scores | LabelScores) -> str:
+    """What to say where the split keeps images together: so much less an accuracy stands on.
 
     Of several labels the part of the images with every label right.
     """
-    own = np.array([groups.get(place_of(number), -number) for number in scores.numbers.tolist()], np.int64)
-    count = len(np.unique(own))
-    if not 2 <= count <= OF_GROUPS * len(own):
+    count = len(np.unique(scores.groups))
+    if not 2 <= count <= OF_GROUPS * scores.images:
         return ""
-    if isinstance(scores, Scores):
-        right, what = np.asarray(scores.predicted == scores.true), "the accuracy"
-    else:
-        right, what = np.asarray((scores.said == scores.there).all(axis=1)), "exact match"
-    low, high = interval_by_group(right, own)
-    plain = interval(float(right.mean()), len(own))
+    is_one = isinstance(scores, Scores)
+    share = scores.measures.overview.accuracy if isinstance(scores, Scores) else scores.exact_match
+    alone = Share.made(share.count, share.of)
     return (
         f"The {scores.images} {scores.on} images are of {count} groups, whose images may be answered alike:"
-        f" allowing for that, {what} lies between {low:.1%} and {high:.1%} (95 %); if each stood alone"
-        f" it would be between {plain[0]:.1%} and {plain[1]:.1%}."
+        f" allowing for that, as the intervals of classes do, {'the accuracy' if is_one else 'exact match'} lies"
+        f" between {share.low:.1%} and {share.high:.1%} (95 %); if each stood alone it would be between"
+        f" {alone.low:.1%} and {alone.high:.1%}."
     )
 
 
@@ -210,7 +206,7 @@ def _of_set(workspace: Workspace, plan: Plan, images: Collection, scores: Scores
     """Of the set they are scored on, whatever is answered."""
     groups = Library.read(workspace).groups(plan)
     of_test = caution_of_test(judged_by_test(workspace)) if scores.on == "test" else ""
-    return [of_test, caution_of_groups(groups, scores), caution_of_torn_groups(groups, images) if groups else ""]
+    return [of_test, caution_of_groups(scores), caution_of_torn_groups(groups, images) if groups else ""]
 
 
 def caution_of_sets(task: TaskSettings, several: bool) -> str:
