@@ -132,5 +132,15 @@ def test_a_model_of_five_channels_says_which_of_them_decide(tmp_path: Path) -> N
         seen = last_object(command("channel", tmp_path / "work", 1, image, "image", "--json"))
         decided += seen["names"][seen["channels"][0]["channel"]] == "infrared"
     assert decided >= 7
+    maps = {}
+    for channel in ("blue", "infrared"):
+        how = ("--method", f"gradient_times_input channel='{channel}'", "--out", tmp_path / channel)
+        assert f"of channel {channel}" in command("explain", tmp_path / "work", 1, 41, *how)
+        (file,) = (tmp_path / channel).glob("*-predicted.npy")
+        maps[channel] = float(np.abs(np.load(file)).sum())
+    assert maps["infrared"] > maps["blue"]
+    strange = ("--method", "gradient channel=violet", "--out", tmp_path / "none", "--json")
+    refused = last_object(command("explain", tmp_path / "work", 1, 41, *strange, code=2))["error"]["why"]
+    assert "sees no channel «violet»; it sees blue, green" in refused
     said = command("try", tmp_path / "work", 1, 1, "--change", "flatten channel=5")
     assert "flatten channel=5" in said

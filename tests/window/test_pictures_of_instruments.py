@@ -181,3 +181,31 @@ def test_every_channel_of_an_image_says_what_it_adds(
     panel.open_place(0)
     assert panel.view.title.text() == f"image · {tiles[0].split('  ')[0]}"
     frame.grab()
+
+
+def test_a_map_of_one_channel_is_chosen_where_channels_have_names(
+    qtbot: QtBot, open_frame: OpenFrame, instrument: Workspace
+) -> None:
+    frame = open_frame(instrument)
+    page = to_explain(qtbot, frame, 1)
+    qtbot.waitUntil(lambda: page.explanation is not None, timeout=30_000)
+    box = child(frame, QComboBox, "map channel")
+    assert box.isVisible()
+    assert [box.itemText(row) for row in range(box.count())] == [
+        "of all channels",
+        *(f"of channel {c}" for c in CHANNELS),
+    ]
+    before = page.explanation
+    assert before is not None
+    box.setCurrentIndex(box.findData("infrared"))
+    box.activated.emit(box.currentIndex())
+    qtbot.waitUntil(lambda: page.explanation is not None and page.explanation is not before, timeout=30_000)
+    after = page.explanation
+    assert after is not None
+    assert after.method.with_(channel="") == before.method
+    assert "channel infrared" in after.method.words
+    assert not np.array_equal(after.maps[0].values, before.maps[0].values)
+    methods = child(frame, QComboBox, "method")
+    methods.setCurrentIndex(methods.findData("occlusion"))
+    methods.activated.emit(methods.currentIndex())
+    assert not box.isVisible()

@@ -16,6 +16,8 @@ from attentive_lens.core.values import Kind, spec, unknown_word
 BASELINES = ("blurred", "own mean", "training mean", "darkest", "black")
 """Where integrated gradients may begin, besides another image: the image out of focus, its mean colour, the mean
 colour of the training images, every channel at its least in the image, black."""
+CHANNEL = "channel of the image"
+"""What the setting of a map of one channel names."""
 _IMAGE = re.compile(r"image ([1-9]\d{0,8})")
 
 
@@ -63,7 +65,20 @@ class MapSettings(Kind):
 
 
 @dataclass(frozen=True)
-class GradientTimesInputSettings(MapSettings):
+class ByChannelSettings(MapSettings):
+    """A method that gives every channel of the image its own part, summed unless one is asked for."""
+
+    channel: str = spec(
+        "",
+        label="of channel",
+        offers=("",),
+        names=CHANNEL,
+        meaning="One channel of the image, by its name: what it alone adds; all together if none is named.",
+    )
+
+
+@dataclass(frozen=True)
+class GradientTimesInputSettings(ByChannelSettings):
     """Gradient × input."""
 
     kind: ClassVar[str] = "gradient_times_input"
@@ -77,7 +92,7 @@ class GradientTimesInputSettings(MapSettings):
 
 
 @dataclass(frozen=True)
-class GradientSettings(MapSettings):
+class GradientSettings(ByChannelSettings):
     """Gradient."""
 
     kind: ClassVar[str] = "gradient"
@@ -88,7 +103,7 @@ class GradientSettings(MapSettings):
 
 
 @dataclass(frozen=True)
-class SmoothedGradientSettings(MapSettings):
+class SmoothedGradientSettings(ByChannelSettings):
     """Smoothed gradient."""
 
     kind: ClassVar[str] = "smoothed_gradient"
@@ -101,7 +116,7 @@ class SmoothedGradientSettings(MapSettings):
 
 
 @dataclass(frozen=True)
-class IntegratedGradientsSettings(MapSettings):
+class IntegratedGradientsSettings(ByChannelSettings):
     """Integrated gradients."""
 
     kind: ClassVar[str] = "integrated_gradients"
@@ -137,7 +152,7 @@ class IntegratedGradientsSettings(MapSettings):
 
 
 @dataclass(frozen=True)
-class GuidedGradientSettings(MapSettings):
+class GuidedGradientSettings(ByChannelSettings):
     """Guided gradient."""
 
     kind: ClassVar[str] = "guided_gradient"
@@ -168,7 +183,7 @@ class ClassActivationSettings(MapSettings):
 
 
 @dataclass(frozen=True)
-class ContributionSettings(MapSettings):
+class ContributionSettings(ByChannelSettings):
     """Contribution, by the epsilon rule."""
 
     kind: ClassVar[str] = "contribution"

@@ -121,7 +121,9 @@ class Served:
         pixels = self.answerer.decoders.read([image])[0][0].pixels
         if isinstance(pixels, str):
             raise BadFile(f"{image.name!r} was not read", pixels, "Send an image of a format known here")
-        map_ = class_map(self.answerer.model, pixels, map_method(settings), target)
+        model = self.answerer.model
+        chosen = map_method(settings, None, model.preprocessor.settings.names_of_channels)
+        map_ = class_map(model, pixels, chosen, target)
         shown = over_image(pixels, map_) if show == SHOWN[0] else coloured(map_, (OCHRE, VERMILION, PETROL))
         return _png(shown, side)
 

@@ -154,7 +154,7 @@ class ModelWindow(QMainWindow):
         self.stack = QStackedWidget()
         self.empty = EmptyState("pair", "No image yet", EMPTY, "Try images …", "try first images", self._ask_images)
         self.stack.addWidget(self.empty)
-        self.twins = Twins(MapChooser(lambda: self._facts, lambda: 0), self.say)
+        self.twins = Twins(MapChooser(lambda: self._facts, lambda: 0, tuple), self.say)
         self.twins.requested.connect(self._ask_again)
         self.twins.measure.hide()
         self.stack.addWidget(self.twins)

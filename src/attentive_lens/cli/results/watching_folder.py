@@ -67,7 +67,10 @@ def watch_folder(
         why = "a Parquet file is whole only at its end, and this has none"
         raise BadUsage(f"{file} was not written", why, "Name a .csv or .jsonl file")
     read = model_of(model)
-    drawn = map_method(in_words("--method", MAP_METHODS, method or DEFAULT.kind)) if maps or method else None
+    drawn = None
+    if maps or method:
+        wanted = in_words("--method", MAP_METHODS, method or DEFAULT.kind)
+        drawn = map_method(wanted, None, read.preprocessor.settings.names_of_channels)
     if caution := read.preprocessor.settings.caution_of_files:
         console.print(caution)
     known = watched(familiar_to(model), "looking at what it was trained on") if unlike else None

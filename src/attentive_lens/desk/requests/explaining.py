@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from attentive_lens.desk.requests.base import Request
 from attentive_lens.desk.requests.subjects import FileImage, RunImage, Subject
 from attentive_lens.explaining.figures import Completeness, Gain, WeightRandomisation
-from attentive_lens.explaining.methods import DEFAULT, MAP_METHODS, MapSettings
+from attentive_lens.explaining.methods import CHANNEL, DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.images.pixel_format import PixelArray
 
 PAIR = {"predicted": "said", "true": "true", "for": "for"}
@@ -316,6 +316,7 @@ class FirstFilters(Request[Filters]):
 
 
 __all__ = [
+    "CHANNEL",
     "DEFAULT",
     "MAP_METHODS",
     "PAIR",

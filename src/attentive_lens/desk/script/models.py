@@ -126,7 +126,8 @@ class Model:
 
         ``settings`` are the method's own, as ``layer="relu 2"`` of class activation.
         """
-        return class_map(self.file, self._one(image), map_method(settings_of(method, settings)), target)
+        chosen = map_method(settings_of(method, settings), None, self.file.preprocessor.settings.names_of_channels)
+        return class_map(self.file, self._one(image), chosen, target)
 
     def picture(self, image: OneImage, map_: NDArray[np.float32] | None = None, side: int = 256) -> Image.Image:
         """The image as the model sees it, and beside it a map of it as the window draws them; a notebook shows it.

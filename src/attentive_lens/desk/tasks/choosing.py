@@ -12,7 +12,8 @@ from attentive_lens.formats.bundle import ModelFile
 
 def method_for(settings: MapSettings, subject: Subject, model: ModelFile) -> Job[MapMethod]:
     """The method, for maps of a subject or of other images of its workspace."""
+    channels = model.preprocessor.settings.names_of_channels
     if settings.other_image is None:
-        return map_method(settings)
+        return map_method(settings, None, channels)
     pixels = yield from other_image(subject, settings.other_image)
-    return map_method(settings, model.preprocessor.apply(pixels[None])[0])
+    return map_method(settings, model.preprocessor.apply(pixels[None])[0], channels)

@@ -23,10 +23,16 @@ class MapMethod(ABC):
         Of its kind.
     other : ndarray, H×W×C, optional
         The prepared image that its settings name.
+    channel : int, optional
+        The one channel of the image that its settings name.
     """
 
-    def __init__(self, settings: MapSettings, other: Array | None = None) -> None:
-        self.settings, self.other = settings, other
+    def __init__(self, settings: MapSettings, other: Array | None = None, channel: int | None = None) -> None:
+        self.settings, self.other, self.channel = settings, other, channel
+
+    def parts(self, values: Array) -> Array:
+        """Of values …×C by channel of the image, those of the channel that is asked for, …×1, or all."""
+        return values if self.channel is None else values[..., self.channel : self.channel + 1]
 
     @abstractmethod
     def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:

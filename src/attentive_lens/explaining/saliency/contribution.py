@@ -58,7 +58,9 @@ class Contribution(MapMethod):
         return self._shared_out(probe, image, targets)[0]
 
     def should_sum_to(self, probe: Probe, image: Array, targets: Targets) -> Array | None:
-        """The number less what the biases keep of it."""
+        """The number less what the biases keep of it; all channels together make it."""
+        if self.channel is not None:
+            return None
         biases = self._shared_out(probe, image, targets)[1]
         scores = probe.scores(image[None])[0]
         return np.asarray(targets.weights @ scores - biases)
@@ -84,7 +86,7 @@ class Contribution(MapMethod):
             biases += bias
             for source, part in zip(node.after, parts, strict=True):
                 shares[source] = shares[source] + part if source in shares else part
-        return shares[IMAGE].sum(axis=3).astype(np.float32), biases
+        return self.parts(shares[IMAGE]).sum(axis=3).astype(np.float32), biases
 
     def _back(self, layer: AnyLayer, weights: dict[str, Array], inputs: tuple[Array, ...], share: Array) -> Shared:
         kind = layer.settings

@@ -22,4 +22,4 @@ class Gradient(MapMethod):
 
     def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        return np.abs(image_gradients(probe, image, targets)).max(axis=3).astype(np.float32)
+        return np.abs(self.parts(image_gradients(probe, image, targets))).max(axis=3).astype(np.float32)

@@ -22,4 +22,4 @@ class GradientTimesInput(MapMethod):
 
     def maps(self, probe: Probe, image: Array, targets: Targets) -> NDArray[np.float32]:
         """See `MapMethod.maps`."""
-        return (image_gradients(probe, image, targets) * image).sum(axis=3).astype(np.float32)
+        return self.parts(image_gradients(probe, image, targets) * image).sum(axis=3).astype(np.float32)

@@ -25,4 +25,4 @@ class GuidedGradient(MapMethod):
         gradients = probe.gradients(
             copies, targets.weights, targets.of, lambda grad, out: np.maximum(grad, 0) * (out > 0)
         )
-        return np.abs(gradients).max(axis=3).astype(np.float32)
+        return np.abs(self.parts(gradients)).max(axis=3).astype(np.float32)

@@ -29,8 +29,10 @@ class IntegratedGradients(MapMethod):
     Sundararajan 2017, «Axiomatic attribution», eq. 1 and 3.
     """
 
-    def __init__(self, settings: MapSettings, other: Array | None = None, spread: float = SPREAD) -> None:
-        super().__init__(settings, other)
+    def __init__(
+        self, settings: MapSettings, other: Array | None = None, channel: int | None = None, spread: float = SPREAD
+    ) -> None:
+        super().__init__(settings, other, channel)
         self.baseline = settings.baseline if isinstance(settings, IntegratedGradientsSettings) else BASELINES[0]
         self.spread = spread
 
@@ -52,11 +54,13 @@ class IntegratedGradients(MapMethod):
         copies, weights = paired((image - way) + at * way, targets)
         grads = probe.gradients(copies, weights, targets.of)
         grads = grads.reshape(len(targets.weights), STEPS, *image.shape).mean(axis=1)
-        parts = (grads * way).sum(axis=3)
+        parts = self.parts(grads * way).sum(axis=3)
         width = self.spread * image.shape[0]
         return np.asarray(gaussian_filter(parts, (0, width, width)), np.float32)
 
     def should_sum_to(self, probe: Probe, image: Array, targets: Targets) -> Array | None:
-        """The number's rise from the baseline to the image."""
+        """The number's rise from the baseline to the image; all channels together make it."""
+        if self.channel is not None:
+            return None
         end, start = probe.values(np.stack([image, self.start(probe, image)]), targets)
         return np.asarray(end - start)

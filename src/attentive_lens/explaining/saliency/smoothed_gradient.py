@@ -29,4 +29,4 @@ class SmoothedGradient(MapMethod):
         noise = random_generator(0, "smoothed gradient").standard_normal((DRAWS, *image.shape), np.float32)
         copies, weights = paired(image + width * noise.astype(image.dtype), targets)
         grads = probe.gradients(copies, weights, targets.of).reshape(len(targets.weights), DRAWS, *image.shape)
-        return np.abs(grads.mean(axis=1)).max(axis=3).astype(np.float32)
+        return np.abs(self.parts(grads.mean(axis=1))).max(axis=3).astype(np.float32)

@@ -28,7 +28,7 @@ class ExplainHero(QScrollArea):
         self._labels: tuple[str, ...] = ()
         hero = QWidget()
         inside = vertical(hero, spacing=8)
-        methods = MapChooser(session.runs.facts, lambda: len(session.images.collection.rows))
+        methods = MapChooser(session.runs.facts, lambda: len(session.images.collection.rows), self._channels)
         self.twins = Twins(methods, session.message.emit)
         inside.addWidget(self.twins, 100)
         self.answers = Bars("answers", NAMES, FIGURES)
@@ -44,6 +44,11 @@ class ExplainHero(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setWidget(hero)
 
+    def _channels(self) -> tuple[str, ...]:
+        """What the run in view calls the channels that it sees; none where they are an ordinary picture's."""
+        plan = self.session.runs.plan()
+        return plan.preprocessing.channel_names if plan is not None else ()
+
     def _choose_label(self, row: int) -> None:
         """Ask about the label of a bar."""
         if row < len(self._labels):
@@ -51,6 +56,7 @@ class ExplainHero(QScrollArea):
 
     def show_answers(self, explanation: Explanation) -> None:
         """Every class's, the surest first; of several labels all of them, with what is wrong about each."""
+        self.twins.chooser.take(self.twins.chooser.choice)  # another run may see other channels
         bars = answer_bars(explanation)
         if bool(explanation.labels) != bool(self._labels):
             change = self.answers.chosen.connect if explanation.labels else self.answers.chosen.disconnect

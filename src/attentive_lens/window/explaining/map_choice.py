@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from typing import TypeAlias
 
@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QInputDialog, QWidget
 
 from attentive_lens.core.records import PlainTable
 from attentive_lens.core.values import Spec, read_kind
-from attentive_lens.desk.requests.explaining import DEFAULT, MAP_METHODS, MapSettings
+from attentive_lens.desk.requests.explaining import CHANNEL, DEFAULT, MAP_METHODS, MapSettings
 from attentive_lens.errors import LensError
 from attentive_lens.plan.examination import Facts
 from attentive_lens.plan.network import NetworkPlan
@@ -39,6 +39,8 @@ class MapChooser(QWidget):
         The network that is asked, and its facts, as far as they are known.
     images : callable
         Count of images that one may be taken of as a baseline.
+    channels : callable
+        Names of the image's channels, where they have any of their own.
 
     Signals
     -------
@@ -48,9 +50,14 @@ class MapChooser(QWidget):
 
     changed = pyqtSignal()
 
-    def __init__(self, facts: Callable[[], NetworkFacts | None], images: Callable[[], int]) -> None:
+    def __init__(
+        self,
+        facts: Callable[[], NetworkFacts | None],
+        images: Callable[[], int],
+        channels: Callable[[], Sequence[str]],
+    ) -> None:
         super().__init__()
-        self._facts, self._images = facts, images
+        self._facts, self._images, self._channels = facts, images, channels
         self.choice: MapSettings = DEFAULT
         self.row = horizontal(self, spacing=8)
         self.methods = self._box("method", "map method")
@@ -74,7 +81,8 @@ class MapChooser(QWidget):
         for name in (*self.settings, *specs):
             if name not in self.settings:
                 self.settings[name] = self._editor(name, choice.types()[name])
-            self.settings[name].setVisible(name in specs)
+            is_idle = name in specs and specs[name].names == CHANNEL and not self._channels()
+            self.settings[name].setVisible(name in specs and not (is_idle and not getattr(choice, name)))
         for name, known in specs.items():
             editor, value = self.settings[name], getattr(choice, name)
             if isinstance(editor, QComboBox):
@@ -110,9 +118,13 @@ class MapChooser(QWidget):
     def _fill(self, box: QComboBox, known: Spec, value: object) -> None:
         box.clear()
         box.setToolTip(known.meaning)
-        words = [*known.offers, *known.choices, *(self._layers() if known.names == "layer with maps" else ())]
+        offered, usual = {
+            "layer with maps": (self._layers, "at the last maps"),
+            CHANNEL: (self._channels, "of all channels"),
+        }.get(known.names, (list, ""))
+        words = [*known.offers, *known.choices, *offered()]
         for word in words if value in words else [*words, str(value)]:
-            box.addItem(f"{known.label} {word}" if word else "at the last maps", word)
+            box.addItem(f"{known.label} {word}" if word else usual, word)
         if known.names == "image" and self._images():
             box.addItem(ANOTHER, ANOTHER)
         box.setCurrentIndex(box.findData(value))
