@@ -120,7 +120,7 @@ def test_a_file_is_opened_once_for_its_pages_and_anew_when_it_is_another(
     pages, file, other = drawn(np.uint8), tmp_path / f"pages{ending}", tmp_path / f"other{ending}"
     write(file, pages)
     write(other, pages[::-1].copy())
-    opened, usual = list[str](), Path.open
+    original, opened = file.read_bytes(), list[str]()
     monkeypatch.setattr(Image, "open", counting(opened, Image.open))
 
     def level(path: Path, number: int) -> int:
@@ -138,12 +138,15 @@ def test_a_file_is_opened_once_for_its_pages_and_anew_when_it_is_another(
         write(file, pages[::-1].copy())
         assert level(file, 0) == COUNT - 1
         assert held()
+        assert level(file, 2) == 4
+        file.write_bytes(original)  # in its place
+        assert level(file, 2) == 2
+        file.write_bytes(other.read_bytes())
     assert not held()
     opened.clear()
     assert [level(file, number) for number in range(3)] == [6, 5, 4]
     assert len(opened) == 3
     assert not held()
-    assert Path.open is usual
 
 
 def counting(into: list[str], usual: Callable[..., Image.Image]) -> Callable[..., Image.Image]:
