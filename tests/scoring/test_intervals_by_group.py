@@ -7,9 +7,11 @@ import pytest
 from numpy.typing import NDArray
 from scipy.stats import t
 
+from attentive_lens.scoring.gaps import difference, gaps_in_words, small_in_words
 from attentive_lens.scoring.intervals import interval, interval_by_group, quantile_of_student
 from attentive_lens.scoring.measures import Share
-from attentive_lens.scoring.scores import scored
+from attentive_lens.scoring.paired import Paired, chance_of, paired
+from attentive_lens.scoring.scores import Scores, scored
 from attentive_lens.scoring.slices import slices_of
 
 TRIALS, SHARE = 600, 0.8
@@ -81,3 +83,47 @@ def test_every_share_of_scores_is_told_by_group() -> None:
 def width(share: Share) -> float:
     assert share.low is not None and share.high is not None
     return share.high - share.low
+
+
+def test_two_runs_are_compared_group_by_group() -> None:
+    groups = np.arange(120) // 6
+    true = np.zeros(120, np.int64)
+
+    def judged(wrong: set[int], of: NDArray[np.int64] | None) -> Scores:
+        predicted = np.isin(groups, list(wrong)).astype(np.int64)
+        return scored("test", "ab", range(1, 121), true, predicted, np.eye(2)[predicted], np.ones(120), "x", groups=of)
+
+    def compared(one: set[int], other: set[int], of: NDArray[np.int64] | None) -> Paired:
+        result = paired(judged(one, of), judged(other, of))
+        assert result.low is not None and result.difference is not None and result.high is not None
+        assert result.low <= result.difference <= result.high
+        return result
+
+    alone, together = (compared({1, 2, 3, 4, 5}, {6}, of) for of in (None, groups))
+    assert (len(alone.fixed), len(alone.broken)) == (len(together.fixed), len(together.broken)) == (30, 6)
+    assert alone.p_value == chance_of(30, 6) < 0.001
+    assert together.p_value == chance_of(5, 1) > 0.2
+    assert (alone.low or 0) > 0 > (together.low or 0)
+    same = compared({1}, {1}, groups)
+    assert same.p_value == 1
+    assert same.high == compared({1}, {1}, None).high > 0  # type: ignore[operator]
+    one_group = compared({1, 2}, {1}, np.zeros(120, np.int64))
+    assert (one_group.low, one_group.high, one_group.p_value) == (-1, 1, 1)
+
+
+def test_sets_of_one_run_are_apart_group_by_group() -> None:
+    groups = np.arange(120) // 6
+
+    def judged(on: str, of: NDArray[np.int64] | None, wrong: int) -> Scores:
+        predicted = (groups < wrong).astype(np.int64)
+        one = np.eye(2)[predicted]
+        return scored(on, "ab", range(1, 121), np.zeros(120, np.int64), predicted, one, np.ones(120), "x", groups=of)
+
+    for of, is_told in ((None, True), (groups, False)):
+        sets = {"validation": judged("validation", of, 2), "test": judged("test", of, 6)}
+        gap, low, high = difference(sets["validation"], sets["test"])
+        assert gap == pytest.approx(4 / 20)
+        assert (low > 0) is is_told
+        assert low < gap < high
+        assert ("no more than by chance" in gaps_in_words(sets)[0]) is not is_told
+        assert ("test (120 images" in small_in_words(sets)) is True

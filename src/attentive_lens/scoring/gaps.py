@@ -6,7 +6,6 @@ import math
 from collections.abc import Mapping
 
 from attentive_lens.core.telling import signed
-from attentive_lens.scoring.intervals import interval
 from attentive_lens.scoring.scores import Scores
 
 WIDE = 0.05
@@ -16,7 +15,7 @@ PAIRS = (("training", "validation"), ("validation", "test"))
 
 def difference(one: Scores, other: Scores) -> tuple[float, float, float]:
     """Accuracy of one set minus that of another of other images, with its 95 % interval (Newcombe 1998, method 10)."""
-    (low, high), (other_low, other_high) = (interval(s.accuracy, s.images) for s in (one, other))
+    (low, high), (other_low, other_high) = (s.measures.overview.accuracy.bounds for s in (one, other))
     gap = one.accuracy - other.accuracy
     below = math.hypot(one.accuracy - low, other_high - other.accuracy)
     above = math.hypot(high - one.accuracy, other.accuracy - other_low)
@@ -44,7 +43,7 @@ def small_in_words(by_set: Mapping[str, Scores]) -> str:
     """What to know of sets that are too small to tell much; empty where none is."""
     small = []
     for on, scores in by_set.items():
-        low, high = interval(scores.accuracy, scores.images)
+        low, high = scores.measures.overview.accuracy.bounds
         if (high - low) / 2 > WIDE:
             small.append(f"{on} ({scores.images} images, ±{(high - low) * 50:.0f} points)")
     if not small:

@@ -49,6 +49,11 @@ class Share:
             return "–"
         return f"{self.value:.1%} ({self.low * 100:.0f}–{self.high * 100:.0f})"
 
+    @property
+    def bounds(self) -> tuple[float, float]:
+        """Of the interval; of nothing all there is."""
+        return (0.0, 1.0) if self.low is None or self.high is None else (self.low, self.high)
+
     @classmethod
     def made(cls, count: int, of: int) -> Share:
         """From counts."""

@@ -5,8 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+import numpy as np
+
 from attentive_lens.core.telling import signed
-from attentive_lens.scoring.intervals import interval
+from attentive_lens.scoring.intervals import interval, interval_of_mean
 from attentive_lens.scoring.scores import Scores
 
 
@@ -32,9 +34,11 @@ class Paired:
     fixed, broken, still_wrong : tuple of int
         Numbers of images that only the second, only the first, and neither answers rightly, in the catalogue.
     difference, low, high : float or None
-        By how much more of them the second answers rightly, with its 95 % interval (Newcombe 1998, method 10).
+        By how much more of them the second answers rightly, with its 95 % interval (Newcombe 1998, method 10); where
+        images belong together the wider one of that and `interval_of_mean`.
     p_value : float or None
-        That as many changed sides by chance: McNemar's test, exact, both sides (McNemar 1947).
+        That as many changed sides by chance: McNemar's test, exact, both sides (McNemar 1947), of groups by what most
+        of their changed images did, where images belong together.
     by_class : tuple of ClassChange
         In the order of the first model's classes.
     """
@@ -66,7 +70,18 @@ def paired(one: Scores, other: Scores) -> Paired:
             counts[place] += kind == wanted
     fixed, broken, neither = groups[False, True], groups[True, False], groups[False, False]
     images = sum(map(len, groups.values()))
-    low, high = _interval(len(groups[True, True]), len(fixed), len(broken), len(neither)) if images else (None, None)
+    low: float | None = None
+    high: float | None = None
+    chance: float | None = None
+    if images:
+        together = np.array([one.groups[one.places[number]] for own in groups.values() for number in own], np.int64)
+        changes = np.repeat([float(b) - float(a) for a, b in groups], [len(own) for own in groups.values()])
+        sums = np.bincount(np.unique(together, return_inverse=True)[1], changes)
+        chance = chance_of(int((sums > 0).sum()), int((sums < 0).sum()))
+        low, high = _interval(len(groups[True, True]), len(fixed), len(broken), len(neither))
+        if len(sums) < images:
+            of_groups = interval_of_mean(changes, together)
+            low, high = max(-1.0, min(low, of_groups[0])), min(1.0, max(high, of_groups[1]))
     return Paired(
         images,
         tuple(fixed),
@@ -75,7 +90,7 @@ def paired(one: Scores, other: Scores) -> Paired:
         (len(fixed) - len(broken)) / images if images else None,
         low,
         high,
-        chance_of(len(fixed), len(broken)) if images else None,
+        chance,
         tuple(ClassChange(name, *counts) for name, counts in classes.items() if counts[0]),
     )
 

@@ -8,11 +8,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from attentive_lens.core.files import write_text
 from attentive_lens.core.jobs import Job
 from attentive_lens.desk.requests.models import Score
 from attentive_lens.desk.tasks import carry_out
-from attentive_lens.scoring.intervals import interval
+from attentive_lens.scoring.measures import Share
 from attentive_lens.workspace import Run, Workspace
 
 
@@ -68,9 +70,11 @@ class Crossed:
 def crossed(workspace: Workspace, runs: Sequence[Run]) -> Job[Crossed]:
     """The folds' answers together; one run a fold, in their order."""
     answers, by_fold = list[FoldAnswer](), list[float]()
+    units = dict[int, int]()
     for fold, run in enumerate(runs, 1):
         scores = yield from carry_out(Score(str(workspace.folder.absolute()), run.number, "validation"))
         by_fold.append(scores.accuracy)
+        units |= zip(scores.numbers.tolist(), scores.groups.tolist(), strict=True)
         files = {row.number: row.file for row in workspace.catalogue.images()}
         answers += [
             FoldAnswer(
@@ -80,10 +84,9 @@ def crossed(workspace: Workspace, runs: Sequence[Run]) -> Job[Crossed]:
             for each in scores.answers
         ]  # fmt: skip
     answers.sort(key=lambda answer: answer.image)
-    right = sum(answer.predicted == answer.true for answer in answers)
-    accuracy = right / len(answers) if answers else 0.0
-    low, high = interval(accuracy, len(answers)) if answers else (0.0, 1.0)
-    return Crossed(tuple(answers), accuracy, low, high, tuple(by_fold))
+    right = np.array([answer.predicted == answer.true for answer in answers], bool)
+    share = Share.by_group(right, np.array([units[answer.image] for answer in answers], np.int64))
+    return Crossed(tuple(answers), share.value or 0.0, *share.bounds, tuple(by_fold))
 
 
 def write_answers(file: Path, result: Crossed) -> None:

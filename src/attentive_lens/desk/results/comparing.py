@@ -108,7 +108,7 @@ class RunsCompared:
             return replace(self, paired=pairs)
         rows = []
         for row, scores in ((self.one, one), (self.other, other)):
-            low, high = interval(scores.accuracy, scores.images)
+            low, high = scores.measures.overview.accuracy.bounds
             made = replace(row, images=scores.images, accuracy=scores.accuracy, loss=scores.loss, low=low, high=high)
             rows.append(made)
         advice = in_words(pairs, self.one.run, self.other.run)

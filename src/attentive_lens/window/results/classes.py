@@ -19,7 +19,6 @@ from attentive_lens.core.telling import signed
 from attentive_lens.desk.results.reference_scores import ReferenceScores, read_reference_scores, typed_reference
 from attentive_lens.errors import LensError
 from attentive_lens.scoring.curves import ClassCurves, curves_of
-from attentive_lens.scoring.intervals import interval
 from attentive_lens.scoring.measures import OfClass, Share
 from attentive_lens.scoring.scores import Scores
 from attentive_lens.window import look
@@ -169,7 +168,7 @@ class ClassesView(ResultsView):
         """The run's accuracy against the reference's."""
         reference, words = self.reference, ""
         if reference is not None and scores is not None and reference.accuracy is not None:
-            low, high = interval(scores.accuracy, scores.images)
+            low, high = scores.measures.overview.accuracy.bounds
             points = (scores.accuracy - reference.accuracy) * 100
             within = "within" if low <= reference.accuracy <= high else "outside"
             off = signed(points, ".1f")

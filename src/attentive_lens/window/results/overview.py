@@ -51,8 +51,7 @@ class AccuracyBars(RowList):
         super().__init__("set bars", "accuracy of the sets", ROW)
         self.setFixedHeight(ROW * len(SETS) + 22)
         self.setToolTip(
-            "Accuracy; the thin line is its 95 % interval (Wilson). Dotted: always saying the largest class; dashed:"
-            " guessing."
+            "Accuracy; the thin line is its 95 % interval. Dotted: always saying the largest class; dashed: guessing."
         )
         self.views: dict[str, Overview] = {}
         self.current = ""
