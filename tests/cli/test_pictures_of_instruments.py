@@ -134,9 +134,9 @@ def test_a_model_of_five_channels_says_which_of_them_decide(tmp_path: Path) -> N
     assert decided >= 7
     maps = {}
     for channel in ("blue", "infrared"):
-        how = ("--method", f"gradient_times_input channel='{channel}'", "--out", tmp_path / channel)
+        how = ("--method", f"gradient_times_input channel='{channel}'", "--out", tmp_path / "maps")
         assert f"of channel {channel}" in command("explain", tmp_path / "work", 1, 41, *how)
-        (file,) = (tmp_path / channel).glob("*-predicted.npy")
+        (file,) = (tmp_path / "maps").glob(f"*-gradient_times_input-{channel}-predicted.npy")
         maps[channel] = float(np.abs(np.load(file)).sum())
     assert maps["infrared"] > maps["blue"]
     strange = ("--method", "gradient channel=violet", "--out", tmp_path / "none", "--json")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -20,7 +21,7 @@ from attentive_lens.cli.explaining.explaining_results import (
 )
 from attentive_lens.core.files import make_folder
 from attentive_lens.desk.map_colours import PAPER, by_channel, in_colour, over_image
-from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapTrust
+from attentive_lens.desk.requests.explaining import ActivationMaps, Explanation, Filters, MapSettings, MapTrust
 from attentive_lens.desk.requests.inspecting import LayerSeen, Tried
 from attentive_lens.desk.requests.maps import ClassesRest
 from attentive_lens.errors import BadFile
@@ -51,7 +52,7 @@ def write_explanation(results: Sequence[Explanation], layers: ActivationMaps, fo
     make_folder(folder)
     try:
         for result in results:
-            maps += _write_maps(result, folder, f"{stem}-{result.method.kind}")
+            maps += _write_maps(result, folder, f"{stem}-{_called(result.method)}")
         _layers(layers).save(picture)
     except OSError as error:
         raise BadFile(
@@ -72,6 +73,12 @@ def write_explanation(results: Sequence[Explanation], layers: ActivationMaps, fo
         (),
         (),
     )
+
+
+def _called(method: MapSettings) -> str:
+    """A method in a file's name, with what is not usual of it: maps by other settings lie beside each other."""
+    words = "-".join([method.kind, *map(str, method.unusual.values())])
+    return re.sub(r"[^\w.-]+", "_", words)[:60]
 
 
 def _write_maps(result: Explanation, folder: Path, stem: str) -> list[MapWritten]:
