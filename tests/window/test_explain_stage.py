@@ -121,7 +121,7 @@ def test_the_pair_shows_any_class_both_signs_their_scale_and_the_value_under_the
     qtbot.waitUntil(is_black, timeout=30_000)
     click(qtbot, shared, "pin map")
     settings = shared.session.cases.book.of_image(shown.image).evidence[-1].settings
-    assert settings == {"kind": "integrated_gradients", "baseline": "black", "for": other}
+    assert settings == {"kind": "integrated_gradients", "channel": "", "baseline": "black", "for": other}
     choose(child(shared, QComboBox, "right map"), "true")
     choose(child(shared, QComboBox, "method"), "gradient")
     qtbot.waitUntil(lambda: page.explanation is not None and page.explanation.method.kind == "gradient", timeout=30_000)
