@@ -51,6 +51,12 @@ def one_by_one_with_a_small_one(file: Path, pages: NDArray[np.uint8 | np.uint16]
             into.write(page, contiguous=False)
 
 
+def in_two_parts(file: Path, pages: NDArray[np.uint8 | np.uint16]) -> None:
+    with tifffile.TiffWriter(file) as into:
+        for part in (pages[:4], pages[4:]):
+            into.write(part, photometric="minisblack", contiguous=False)
+
+
 def frames(file: Path, pages: NDArray[np.uint8 | np.uint16]) -> None:
     pictures = [Image.fromarray(page) for page in pages]
     pictures[0].save(file, save_all=True, append_images=pictures[1:])
@@ -63,6 +69,7 @@ WAYS: dict[str, tuple[str, Write]] = {
     "one by one": (".tif", one_by_one()),
     "one by one, packed": (".tif", one_by_one(compression="zlib")),
     "one by one, undescribed": (".tif", one_by_one(metadata=None)),
+    "in two parts": (".tif", in_two_parts),
     "with axes": (".tif", tiff(imagej=True)),
     "with a description": (".ome.tif", tiff()),
     "a small one between": (".tif", with_a_small_one),

@@ -275,10 +275,9 @@ def pages_of_tiff(file: Path) -> list[int]:
 
 
 def _pages(tiff: Any) -> Sequence[Any]:
-    """Pages that are pictures of the first one's kind; written one by one, each may be called a series of its own."""
-    series = tiff.series
-    if len(series[0].pages) > 1 or len(series) == 1:
-        return cast("Sequence[Any]", series[0].pages)  # looked up one by one: going through all reads all
+    """Pages that are pictures of the first one's kind, wherever they stand: each may be called a series of its own."""
+    if len(tiff.series) == 1:
+        return cast("Sequence[Any]", tiff.series[0].pages)  # looked up one by one: going through all reads all
     first = tiff.pages[0]
     return [page for page in tiff.pages if page.dtype == first.dtype and page.shape == first.shape]
 
