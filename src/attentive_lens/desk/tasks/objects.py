@@ -30,7 +30,8 @@ from attentive_lens.formats.reading import read_model
 from attentive_lens.images.outlines import Outline, is_inside
 from attentive_lens.predicting import Predictor
 from attentive_lens.scoring.answers import Answer
-from attentive_lens.scoring.intervals import interval, interval_by_group, interval_of_mean
+from attentive_lens.scoring.intervals import interval_of_mean
+from attentive_lens.scoring.measures import Share
 from attentive_lens.workspace import Run, Workspace
 
 MOST = 600
@@ -166,13 +167,6 @@ def _looked(
     return _Looked(answers, area, shares, pointed, trial, trial.on_rest(predicted), units[places])
 
 
-def _interval_of(right: NDArray[np.bool_], units: NDArray[np.int64]) -> tuple[float, float]:
-    """Of a part of some images; what belongs together counts as one where there is any."""
-    if len(np.unique(units)) in (1, len(units)):
-        return interval(float(right.mean()), len(np.unique(units)))
-    return interval_by_group(right, units)
-
-
 def _row(looked: _Looked, name: str, right: bool, members: NDArray[np.bool_]) -> ObjectRow | None:
     """Of some of the images; None where there are none."""
     here = np.flatnonzero(members & (looked.right == right))
@@ -195,7 +189,7 @@ def _row(looked: _Looked, name: str, right: bool, members: NDArray[np.bool_]) ->
         float(means[1]),
         float(means[2]),
         float(looked.pointed[here, 0].mean()),
-        *_interval_of(looked.pointed[here, 0] > 0, looked.units[here]),
+        *Share.by_group(looked.pointed[here, 0] > 0, looked.units[here]).bounds,
         float(looked.pointed[here, 1].mean()),
         float((looked.trial.without[here] == predicted).mean()),
         float((looked.trial.alone[here] == predicted).mean()),
